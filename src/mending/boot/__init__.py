@@ -1,0 +1,19 @@
+"""The boot chain, link by link, and the walk along it."""
+
+from mending.boot.codes import CodeKind, recognise_code
+from mending.boot.grub_core import find_core
+from mending.boot.results import PhaseResult, RungResult, SystemResult, TargetResult, Trace, VolumeResult
+from mending.boot.trace import trace_disk
+
+__all__ = [
+    "CodeKind",
+    "PhaseResult",
+    "RungResult",
+    "SystemResult",
+    "TargetResult",
+    "Trace",
+    "VolumeResult",
+    "find_core",
+    "recognise_code",
+    "trace_disk",
+]

@@ -1,0 +1,35 @@
+"""The link that needs exactly one active entry."""
+
+from collections.abc import Callable
+
+from mending.boot.rungs import Link, Rung, failed, finding
+from mending.disk import Disk, Volume
+from mending.model import Phase, PhaseState, Severity, Where
+
+_PHASE = Phase.BOOT_RECORD
+
+
+def check_active(disk: Disk, then: Callable[[Volume], Link]) -> Rung:
+    """One active entry, neither extended nor outside the disk; then its volume."""
+    active = [volume for volume in disk.volumes if volume.active]
+    table = Where(offset=446, length=64)
+    if not active:
+        says = "No entry of the table is active, and this boot code needs one."
+        return failed(finding("no-active-entry", _PHASE, Severity.FATAL, says, table))
+    if len(active) > 1:
+        numbers = " and ".join(str(volume.number) for volume in active)
+        says = f"Entries {numbers} are both active, and this boot code takes only one."
+        return failed(finding("two-active-entries", _PHASE, Severity.FATAL, says, table))
+    return _check_entry(disk, active[0], then(active[0]))
+
+
+def _check_entry(disk: Disk, volume: Volume, then: Link) -> Rung:
+    where = Where(offset=volume.entry_offset, length=16)
+    if volume.extended:
+        says = f"The active entry {volume.number} is an extended one, which holds no boot sector of a volume."
+        return failed(finding("active-entry-extended", _PHASE, Severity.FATAL, says, where))
+    if not 0 < volume.start < disk.sectors or volume.sectors == 0:
+        says = f"The active entry {volume.number} starts at sector {volume.start}; the disk has {disk.sectors}."
+        return failed(finding("active-entry-outside", _PHASE, Severity.FATAL, says, where))
+    says = f"Entry {volume.number} is the only active one; its volume starts at sector {volume.start}."
+    return Rung(phase=_PHASE, state=PhaseState.PASSED, says=says, where=where, then=then)

@@ -1,0 +1,202 @@
+"""A 16-bit PC with just enough firmware to run boot code: screen, disk, keyboard, nothing else.
+
+The processor is unicorn's. Firmware calls follow the "BIOS Enhanced Disk Drive Specification" 3.0 (INT 13h, functions
+41h and 42h) and common practice for the older ones (INT 10h/0eh, 13h/00h 02h 08h, 16h/00h, 18h, 19h).
+"""
+
+from collections.abc import Callable
+from enum import StrEnum
+from typing import Any
+
+import msgspec
+
+from mending.boot.rehearse.results import ReadResult
+from mending.model import MendingError, UsageError, clean_text
+from mending.model.limits import REHEARSAL_INSTRUCTIONS
+from mending.source import Source
+
+try:
+    import unicorn
+    from unicorn import x86_const as x86
+except ImportError:  # the extra `rehearse` is not installed
+    unicorn = None
+
+LOADED = 0x7C00
+_MEMORY = 1 << 20
+_HEADS, _PER_TRACK = 255, 63
+_CARRY = 1
+_FAILED = 0x01
+_NO_SUCH_CALL = 0x86
+
+
+class Stop(StrEnum):
+    """Why the code came to rest."""
+
+    HALTS = "halts"
+    WAITS_FOR_KEY = "waits-for-key"
+    GIVES_UP = "gives-up"
+    RESTARTS = "restarts"
+    LEAVES_16_BIT = "leaves-16-bit"
+    FAULT = "fault"
+    TOO_LONG = "too-long"
+
+
+class Handed(msgspec.Struct, frozen=True):
+    """The machine when the code came to rest.
+
+    Attributes:
+        volume_at: registers `dl si ds` when control first came back to 7c00h; None when it never did.
+    """
+
+    stop: Stop
+    at: int
+    instructions: int
+    screen: str
+    reads: tuple[ReadResult, ...]
+    volume_at: dict[str, int] | None
+
+
+def rehearse_code(
+    source: Source, code: bytes, *, drive: int = 0x80, packets: bool = True, stop_at_volume: bool = False
+) -> Handed:
+    """Run `code` at 0000:7c00 as firmware would start it.
+
+    Args:
+        source: the disk that firmware calls read from.
+        drive: the drive number that firmware hands over.
+        packets: whether firmware knows reads by LBA; without them only CHS calls work.
+        stop_at_volume: stop as soon as control comes to 7c00h a second time.
+
+    Raises:
+        UsageError: the extra `rehearse` is not installed.
+    """
+    if unicorn is None:
+        raise UsageError("Boot code cannot be run here.", "Install mending with its extra `rehearse`.")
+    return _Machine(source, drive, packets, stop_at_volume).run(code)
+
+
+class _Machine:
+    """One run. Hooks call the methods; `_stop` ends it."""
+
+    def __init__(self, source: Source, drive: int, packets: bool, stop_at_volume: bool) -> None:
+        self._source = source
+        self._drive = drive
+        self._packets = packets
+        self._stop_at_volume = stop_at_volume
+        self._cpu: Any = unicorn.Uc(unicorn.UC_ARCH_X86, unicorn.UC_MODE_16)
+        self._screen: list[str] = []
+        self._reads: list[ReadResult] = []
+        self._count = 0
+        self._stop = Stop.TOO_LONG
+        self._volume_at: dict[str, int] | None = None
+        self._fault: MendingError | None = None
+
+    def run(self, code: bytes) -> Handed:
+        cpu = self._cpu
+        cpu.mem_map(0, _MEMORY)
+        cpu.mem_write(LOADED, code)
+        cpu.reg_write(x86.UC_X86_REG_EDX, self._drive)
+        cpu.reg_write(x86.UC_X86_REG_ESP, LOADED)
+        cpu.hook_add(unicorn.UC_HOOK_INTR, self._on_interrupt)
+        cpu.hook_add(unicorn.UC_HOOK_CODE, self._on_instruction)
+        try:
+            cpu.emu_start(LOADED, _MEMORY, count=REHEARSAL_INSTRUCTIONS)
+        except unicorn.UcError:
+            self._stop = Stop.FAULT
+        if self._fault is not None:
+            raise self._fault  # raised here, because unicorn does not carry errors out of its hooks
+        screen = "".join(self._screen)
+        return Handed(self._stop, self._here(), self._count, screen, tuple(self._reads), self._volume_at)
+
+    def _here(self) -> int:
+        cpu = self._cpu
+        return int(cpu.reg_read(x86.UC_X86_REG_CS) * 16 + cpu.reg_read(x86.UC_X86_REG_EIP)) & (_MEMORY - 1)
+
+    def _end(self, why: Stop) -> None:
+        self._stop = why
+        self._cpu.emu_stop()
+
+    def _on_instruction(self, cpu: Any, address: int, size: int, _data: object) -> None:
+        self._count += 1
+        if address == LOADED and self._count > 1 and self._volume_at is None:
+            names = {"dl": x86.UC_X86_REG_DL, "si": x86.UC_X86_REG_SI, "ds": x86.UC_X86_REG_DS}
+            self._volume_at = {name: int(cpu.reg_read(register)) for name, register in names.items()}
+            if self._stop_at_volume:
+                self._end(Stop.HALTS)
+        first = bytes(cpu.mem_read(address, min(size, 2))) if 0 < size <= 15 else b""
+        if first == b"\xf4":
+            self._end(Stop.HALTS)
+        elif cpu.reg_read(x86.UC_X86_REG_CR0) & 1:
+            self._end(Stop.LEAVES_16_BIT)
+
+    def _on_interrupt(self, _cpu: Any, number: int, _data: object) -> None:
+        calls: dict[int, Callable[[], None]] = {0x10: self._video, 0x13: self._disk, 0x16: self._key}
+        ends = {0x18: Stop.GIVES_UP, 0x19: Stop.RESTARTS}
+        try:
+            if number in calls:
+                calls[number]()
+            elif number in ends:
+                self._end(ends[number])
+        except MendingError as error:
+            self._fault = error
+            self._end(Stop.FAULT)
+
+    def _register(self, name: str) -> int:
+        return int(self._cpu.reg_read(getattr(x86, f"UC_X86_REG_{name.upper()}")))
+
+    def _set(self, **values: int) -> None:
+        for name, value in values.items():
+            self._cpu.reg_write(getattr(x86, f"UC_X86_REG_{name.upper()}"), value)
+
+    def _carry(self, on: bool) -> None:
+        flags = self._register("eflags")
+        self._set(eflags=flags | _CARRY if on else flags & ~_CARRY)
+
+    def _video(self) -> None:
+        if self._register("ah") == 0x0E:
+            self._screen.append(chr(self._register("al")))
+
+    def _key(self) -> None:
+        self._end(Stop.WAITS_FOR_KEY)
+
+    def _disk(self) -> None:
+        call = self._register("ah")
+        mine = self._register("dl") == 0x80
+        if call == 0 and mine:
+            self._carry(False)
+        elif call == 0x08 and mine:
+            last = min(self._source.size // self._source.bytes_per_sector // (_HEADS * _PER_TRACK), 1023)
+            self._set(ch=last & 0xFF, cl=_PER_TRACK | (last >> 8) << 6, dh=_HEADS - 1, dl=1, ah=0)
+            self._carry(False)
+        elif call == 0x41 and mine and self._packets:
+            self._set(bx=0xAA55, cx=1, ah=0x30)
+            self._carry(False)
+        elif call == 0x42 and mine and self._packets:
+            at = self._register("ds") * 16 + self._register("si")
+            packet = bytes(self._cpu.mem_read(at, 16))
+            count, offset, segment = (int.from_bytes(packet[start : start + 2], "little") for start in (2, 4, 6))
+            self._read(int.from_bytes(packet[8:16], "little"), count, segment * 16 + offset, "lba")
+        elif call == 0x02 and mine:
+            low, head = self._register("cl"), self._register("dh")
+            cylinder = self._register("ch") | (low & 0xC0) << 2
+            lba = (cylinder * _HEADS + head) * _PER_TRACK + (low & 0x3F) - 1
+            self._read(lba, self._register("al"), self._register("es") * 16 + self._register("bx"), "chs")
+        else:
+            self._set(ah=_NO_SUCH_CALL)
+            self._carry(True)
+
+    def _read(self, lba: int, count: int, to: int, by: str) -> None:
+        size = self._source.bytes_per_sector
+        self._reads.append(ReadResult(lba=lba, sectors=count, to=to, by=by))
+        inside = lba >= 0 and (lba + count) * size <= self._source.size and to + count * size <= _MEMORY
+        if inside:
+            self._cpu.mem_write(to, self._source.read(lba * size, count * size).data)
+            # code that lay there before has been translated already; a real processor would notice
+            self._cpu.ctl_remove_cache(to, to + count * size)
+        self._set(ah=0 if inside else _FAILED)
+        self._carry(not inside)
+
+
+def screen_lines(screen: str) -> tuple[str, ...]:
+    """What was printed, as lines fit for a terminal."""
+    return tuple(line for part in screen.replace("\r", "\n").split("\n") if (line := clean_text(part).strip()))

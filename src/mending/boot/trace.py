@@ -1,0 +1,137 @@
+"""The walk along the chain, and the verdict drawn from it."""
+
+from mending.boot.bios import BiosChain
+from mending.boot.results import PhaseResult, RungResult, SystemResult, TargetResult, Trace, VolumeResult
+from mending.boot.rungs import Link, Rung, climb, finding
+from mending.boot.volume_sector import doubts
+from mending.disk import Disk, InstalledSystem, Scheme, find_systems, survey
+from mending.model import PHASES, Finding, Phase, PhaseState, Severity, Verdict, Where
+from mending.source import Source
+
+_WORST_FIRST = (PhaseState.FAILED, PhaseState.DOUBTFUL, PhaseState.NOT_CHECKED)
+
+
+def trace_disk(source: Source) -> Trace:
+    """Which phase of starting fails on this disk, rung by rung. Reads only.
+
+    Raises:
+        InputError: this is no disk, or it went away.
+    """
+    disk = survey(source)
+    rungs = climb(_first_link(disk))
+    aside = [*_table_findings(disk), *_other_volumes(disk, rungs)]
+    findings = tuple(_in_order([*(one for rung in rungs for one in rung.findings), *aside]))
+    phases = _phases(rungs, findings)
+    failing = next((phase.id for phase in phases if phase.state is PhaseState.FAILED), None)
+    verdict = _verdict(failing, rungs)
+    systems = find_systems(source, disk.volumes)
+    return Trace(
+        target=TargetResult(
+            path=source.path,
+            kind=source.kind,
+            bytes=source.size,
+            sector=source.bytes_per_sector,
+            bytes_read=source.bytes_read,
+        ),
+        firmware="unknown" if disk.scheme is Scheme.GPT else "bios",
+        scheme=disk.scheme,
+        verdict=verdict,
+        failing_phase=failing,
+        phases=phases,
+        rungs=tuple(RungResult(phase=one.phase, state=one.state, says=one.says, where=one.where) for one in rungs),
+        findings=findings,
+        volumes=_volumes(disk, systems),
+        systems=tuple(_system(one, verdict) for one in systems),
+    )
+
+
+def _first_link(disk: Disk) -> Link:
+    if disk.scheme is Scheme.GPT:
+        return lambda: _gpt_not_read(disk)
+    return BiosChain(disk).start
+
+
+def _gpt_not_read(disk: Disk) -> Rung:
+    says = "The disk carries a GPT, whose chain is not read yet."
+    where = Where(offset=disk.source.bytes_per_sector, length=512)
+    one = finding("gpt-not-read", Phase.FIRMWARE, Severity.NOTE, says, where)
+    return Rung(phase=Phase.FIRMWARE, state=PhaseState.NOT_CHECKED, says=says, where=where, findings=(one,))
+
+
+def _table_findings(disk: Disk) -> list[Finding]:
+    """Damage of the table that the chain itself may not notice."""
+    if disk.boot_record is None:
+        return []
+    return [
+        finding(
+            f"table-{problem.code}",
+            Phase.FIRMWARE,
+            Severity.WARNING,
+            f"The partition table: {problem.found}; expected {problem.expected}.",
+            Where(offset=problem.offset, length=problem.length),
+        )
+        for problem in disk.boot_record.problems
+        if problem.code != "signature-missing"
+    ]
+
+
+def _other_volumes(disk: Disk, rungs: list[Rung]) -> list[Finding]:
+    """Doubts about volumes that are not on the chain."""
+    climbed = {rung.where.offset for rung in rungs}
+    return [
+        one
+        for volume in disk.volumes
+        if volume.offset not in climbed and volume.boot.sound and volume.boot.backup is not None
+        for one in doubts(volume)
+    ]
+
+
+def _in_order(findings: list[Finding]) -> list[Finding]:
+    return sorted(findings, key=lambda one: one.phase.rank)
+
+
+def _phases(rungs: list[Rung], findings: tuple[Finding, ...]) -> tuple[PhaseResult, ...]:
+    results, stopped = [], False
+    for phase in PHASES:
+        states = {rung.state for rung in rungs if rung.phase is phase}
+        worst = next((state for state in _WORST_FIRST if state in states), None)
+        state = worst or (PhaseState.PASSED if states else PhaseState.NOT_CHECKED)
+        if stopped and state is not PhaseState.FAILED:
+            state = PhaseState.NOT_REACHED
+        stopped = stopped or state is PhaseState.FAILED
+        results.append(
+            PhaseResult(id=phase, state=state, findings=tuple(one.id for one in findings if one.phase is phase))
+        )
+    return tuple(results)
+
+
+def _verdict(failing: Phase | None, rungs: list[Rung]) -> Verdict:
+    if failing is not None:
+        return Verdict.FAILS
+    # The last rung of a chain that was read to its end says only that later phases are not read; any other
+    # rung that is doubtful or not checked decides something, and then we are not sure.
+    decided = all(rung.state is PhaseState.PASSED or (rung.then is None and not rung.findings) for rung in rungs)
+    return Verdict.NO_FAULT_FOUND if decided else Verdict.UNSURE
+
+
+def _volumes(disk: Disk, systems: tuple[InstalledSystem, ...]) -> tuple[VolumeResult, ...]:
+    holds = {system.volume for system in systems}
+    return tuple(
+        VolumeResult(
+            number=volume.number,
+            start=volume.start,
+            bytes=volume.bytes,
+            type=volume.type,
+            filesystem=volume.filesystem,
+            label=volume.label,
+            role="system" if volume.number in holds else "system-partition" if volume.active else "unknown",
+            encrypted=volume.encrypted,
+            active=volume.active,
+        )
+        for volume in disk.volumes
+    )
+
+
+def _system(system: InstalledSystem, verdict: Verdict) -> SystemResult:
+    starts = None if verdict is Verdict.UNSURE else verdict is Verdict.NO_FAULT_FOUND
+    return SystemResult(family=system.family, volume=system.volume, title=system.title, starts=starts)

@@ -1,0 +1,107 @@
+"""The link that runs the boot sector of the active volume."""
+
+from collections.abc import Callable
+
+from mending.boot.codes import CodeKind, recognise_code
+from mending.boot.rungs import Link, Rung, failed, finding, place
+from mending.disk import BootSector, Volume
+from mending.formats import grub
+from mending.model import Finding, Lba, Phase, PhaseState, Severity, Where, Window
+
+_PHASE = Phase.BOOT_RECORD
+_HARMLESS = {"media-byte", "fat-too-short"}
+"""Problems that boot code gets past; all others are in numbers it calculates with."""
+
+
+def check_volume_sector(volume: Volume, then: Link, core: Callable[[Lba], Link]) -> Rung:
+    """Sound, with code, and telling the truth about where it lies.
+
+    Args:
+        then: the link behind ordinary code.
+        core: makes the link behind a GRUB stage one from the sector it names.
+    """
+    boot = volume.boot
+    if volume.encrypted:
+        says = f"Volume {volume.number} is encrypted; what its boot sector starts cannot be read."
+        where = place(boot.offset, boot.data)
+        note = finding("volume-encrypted", _PHASE, Severity.NOTE, says, where)
+        return Rung(phase=_PHASE, state=PhaseState.NOT_CHECKED, says=says, where=where, findings=(note,))
+    broken = _broken(volume)
+    if broken is not None:
+        return failed(broken)
+    kind = CodeKind.BLANK if Window(boot.code).blank else recognise_code(Window(boot.data, boot.offset))
+    if kind is CodeKind.BLANK:
+        says = f"The boot sector of volume {volume.number} is sound but holds no boot code."
+        where = place(boot.offset, boot.code)
+        return failed(finding("volume-boot-code-blank", _PHASE, Severity.FATAL, says, where, _repairs(boot)))
+    if kind is CodeKind.MESSAGE:
+        says = f"The boot sector of volume {volume.number} only prints that this is no disk to start from."
+        where = place(boot.offset, boot.data)
+        return failed(finding("volume-not-bootable", _PHASE, Severity.FATAL, says, where))
+    if kind is CodeKind.GRUB:
+        then = core(Lba(grub.STAGE_ONE.read(Window(boot.data)).core_lba))
+    says = f"The boot sector of volume {volume.number} ({volume.filesystem}) is sound and holds boot code."
+    where = place(boot.offset, boot.data)
+    notes = tuple(doubts(volume))
+    return Rung(phase=_PHASE, state=PhaseState.PASSED, says=says, where=where, findings=notes, then=then)
+
+
+def doubts(volume: Volume) -> list[Finding]:
+    """What is odd about a boot sector that works all the same."""
+    boot, found = volume.boot, []
+
+    def odd(code: str, says: str, where: Where, repairs: tuple[str, ...] = ()) -> None:
+        found.append(finding(code, _PHASE, Severity.WARNING, says, where, repairs))
+
+    if boot.backup is not None and not boot.backup.sound:
+        odd(
+            "backup-boot-sector-damaged",
+            f"The copy of the boot sector of volume {volume.number} is damaged.",
+            _at(boot),
+        )
+    elif boot.backup is not None and not boot.backup.agrees:
+        says = f"The boot sector of volume {volume.number} and its copy differ; both are sound."
+        odd("backup-boot-sector-differs", says, _at(boot))
+    if boot.hidden_sectors != volume.start and boot.bytes_per_sector:
+        says = f"Volume {volume.number} believes to lie at sector {boot.hidden_sectors}; the table says {volume.start}."
+        odd("hidden-sectors-differ", says, Where(offset=boot.offset + 28, length=4))
+    if boot.sectors * boot.bytes_per_sector > volume.bytes:
+        says = f"Volume {volume.number} believes to be longer than its entry in the table."
+        odd("volume-larger-than-entry", says, Where(offset=volume.entry_offset, length=16))
+    for problem in boot.problems:
+        if problem.code in _HARMLESS:
+            what = f"{problem.code}, found {problem.found}, expected {problem.expected}"
+            says = f"Boot sector of volume {volume.number}: {what}."
+            odd("boot-sector-odd", says, Where(offset=problem.offset, length=problem.length))
+    return found
+
+
+def _broken(volume: Volume) -> Finding | None:
+    boot = volume.boot
+    wrong = [problem for problem in boot.problems if problem.code not in _HARMLESS]
+    if not wrong:
+        return None
+    first = wrong[0]
+    copy = "; its copy is sound" if boot.backup is not None and boot.backup.sound else ""
+    if volume.filesystem == "unreadable":
+        code, what = "volume-boot-sector-unreadable", "cannot be read"
+    elif Window(boot.data).blank:
+        code, what = "volume-boot-sector-blank", "is blank"
+    elif first.code == "not-a-boot-sector":
+        code, what = "volume-boot-sector-unknown", "is not one of a file system that we know"
+    else:
+        code, what = (
+            "volume-boot-sector-damaged",
+            f"is damaged ({first.code}: {first.found} instead of {first.expected})",
+        )
+    says = f"The boot sector of volume {volume.number} {what}{copy}."
+    where = Where(offset=first.offset, length=first.length, hex=place(0, boot.data).hex)
+    return finding(code, _PHASE, Severity.FATAL, says, where, _repairs(boot))
+
+
+def _repairs(boot: BootSector) -> tuple[str, ...]:
+    return ("boot-sector",) if boot.backup is not None and boot.backup.sound and not boot.backup.agrees else ()
+
+
+def _at(boot: BootSector) -> Where:
+    return Where(offset=boot.backup.offset if boot.backup else None, length=512)

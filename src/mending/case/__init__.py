@@ -1,0 +1,34 @@
+"""The case folder: one PC with one trouble, and one function for each thing a person does with it."""
+
+from mending.case.folder import CASE_FILE, Case, is_case, list_cases, load_case, open_case
+from mending.case.lock import Hand
+from mending.case.results import CaseResult, CasesResult, case_result, cases_result
+from mending.case.state import CaseState
+from mending.case.thinking import causes_of, plan_of, question_of
+from mending.case.work import add_evidence, learn, mended, put_back, saw, started, traced, tried
+
+__all__ = [
+    "CASE_FILE",
+    "Case",
+    "CaseResult",
+    "CaseState",
+    "CasesResult",
+    "Hand",
+    "add_evidence",
+    "case_result",
+    "cases_result",
+    "causes_of",
+    "is_case",
+    "learn",
+    "list_cases",
+    "load_case",
+    "mended",
+    "open_case",
+    "plan_of",
+    "put_back",
+    "question_of",
+    "saw",
+    "started",
+    "traced",
+    "tried",
+]

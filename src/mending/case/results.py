@@ -1,0 +1,74 @@
+"""The documents that describe cases, as `docs/json.md` has them."""
+
+from collections.abc import Mapping, Sequence
+
+import msgspec
+
+from mending.case.folder import Case
+
+
+class TriedResult(msgspec.Struct, frozen=True, kw_only=True):
+    """A step that was done."""
+
+    at: str
+    step: str
+    report: str
+    codes: tuple[str, ...]
+    note: str
+
+
+class StartResult(msgspec.Struct, frozen=True, kw_only=True):
+    """A test start."""
+
+    at: str
+    works: bool
+
+
+class CaseResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="case/1"):
+    """A case as it stands."""
+
+    name: str
+    folder: str
+    opened: str
+    facts: Mapping[str, str]
+    notes: Mapping[str, str]
+    seen: Mapping[str, str]
+    disk: str | None
+    failing_phase: str | None
+    tried: tuple[TriedResult, ...]
+    starts: tuple[StartResult, ...]
+    undo_points: tuple[str, ...]
+    works: bool
+
+
+class CasesResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="cases/1"):
+    """Several cases."""
+
+    cases: tuple[CaseResult, ...]
+
+
+def case_result(case: Case) -> CaseResult:
+    """The document of one case."""
+    state = case.state
+    return CaseResult(
+        name=case.file.name,
+        folder=str(case.folder),
+        opened=case.file.opened,
+        facts=state.facts,
+        notes=state.notes,
+        seen=state.seen,
+        disk=state.disk,
+        failing_phase=state.trace.failing_phase if state.trace else None,
+        tried=tuple(
+            TriedResult(at=one.at, step=one.step, report=one.report, codes=one.codes, note=one.note)
+            for one in state.tried
+        ),
+        starts=tuple(StartResult(at=one.at, works=one.works) for one in state.starts),
+        undo_points=state.undo_points,
+        works=state.works,
+    )
+
+
+def cases_result(cases: Sequence[Case]) -> CasesResult:
+    """The document of several cases."""
+    return CasesResult(cases=tuple(case_result(case) for case in cases))

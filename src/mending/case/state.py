@@ -1,0 +1,96 @@
+"""The state of a case: its events, folded."""
+
+from collections.abc import Iterable, Mapping
+
+import msgspec
+
+from mending.boot import Trace
+from mending.case.events import Added, AnyEvent, Learned, Mended, PutBack, Saw, Started, Traced, Tried
+from mending.knowledge.schema import UNKNOWN
+from mending.reason import Evidence, Report
+
+
+class CaseState(msgspec.Struct, frozen=True, kw_only=True):
+    """What is known about a case now.
+
+    Attributes:
+        facts: answers to facts, `unknown` left out.
+        passed: signs and facts that were asked and could not be answered.
+        disk: path of the disk or image; None without one.
+        trace: the newest trace; None before the first, and after every write until the next.
+        tried: steps in the order in which they were done.
+        starts: test starts, newest last.
+    """
+
+    facts: Mapping[str, str] = {}
+    notes: Mapping[str, str] = {}
+    seen: Mapping[str, str] = {}
+    passed: frozenset[str] = frozenset()
+    evidence: tuple[Added, ...] = ()
+    disk: str | None = None
+    trace: Trace | None = None
+    tried: tuple[Tried, ...] = ()
+    starts: tuple[Started, ...] = ()
+    failed_starts: tuple[tuple[Report, ...], ...] = ()
+    since_start: tuple[Report, ...] = ()
+    undo_points: tuple[str, ...] = ()
+
+    @property
+    def works(self) -> bool:
+        """Whether the newest test start succeeded and nothing was done since."""
+        return bool(self.starts) and self.starts[-1].works and not self.since_start
+
+    def as_evidence(self) -> Evidence:
+        """What bears on the causes."""
+        reports = tuple(Report(one.step, one.report) for one in self.tried)
+        return Evidence(
+            facts=self.facts, seen=self.seen, trace=self.trace, reports=reports, failed_starts=self.failed_starts
+        )
+
+
+def fold(events: Iterable[AnyEvent]) -> CaseState:
+    """The state after all events."""
+    state = CaseState()
+    for event in events:
+        state = _after(state, event)
+    return state
+
+
+def _after(state: CaseState, event: AnyEvent) -> CaseState:
+    match event:
+        case Learned():
+            facts, passed = _answers(state.facts, state.passed, event.facts)
+            return _with(state, facts=facts, passed=passed, notes={**state.notes, **event.notes})
+        case Saw():
+            seen, passed = _answers(state.seen, state.passed, event.signs)
+            return _with(state, seen=seen, passed=passed)
+        case Added():
+            is_disk = event.sort == "disk"
+            disk, trace = (event.path, None) if is_disk else (state.disk, state.trace)
+            return _with(state, evidence=(*state.evidence, event), disk=disk, trace=trace)
+        case Traced():
+            return _with(state, trace=event.trace)
+        case Tried():
+            done = (*state.since_start, Report(event.step, event.report))
+            return _with(state, tried=(*state.tried, event), since_start=done)
+        case Started():
+            failed = state.failed_starts if event.works else (*state.failed_starts, state.since_start)
+            return _with(state, starts=(*state.starts, event), failed_starts=failed, since_start=())
+        case Mended():
+            return _with(state, undo_points=(*state.undo_points, event.undo_point), trace=None)
+        case PutBack():
+            left = tuple(one for one in state.undo_points if one != event.undo_point)
+            return _with(state, undo_points=left, trace=None)
+
+
+def _answers(
+    old: Mapping[str, str], passed: frozenset[str], new: Mapping[str, str]
+) -> tuple[dict[str, str], frozenset[str]]:
+    """Newer answers replace older ones; `unknown` takes an answer back."""
+    merged = {name: answer for name, answer in {**old, **new}.items() if answer != UNKNOWN}
+    asked = {name for name, answer in new.items() if answer == UNKNOWN}
+    return merged, (passed | asked) - set(merged)
+
+
+def _with(state: CaseState, **changes: object) -> CaseState:
+    return msgspec.structs.replace(state, **changes)

@@ -1,0 +1,42 @@
+"""What follows from a case: causes, the next question, the plan."""
+
+from collections.abc import Mapping
+
+from mending.case.state import CaseState
+from mending.knowledge import Pack
+from mending.plan import PlanResult, Situation, make_plan, options_from, visit_costs
+from mending.reason import CausesResult, QuestionResult, ReportKind, believe, best_question
+
+
+def causes_of(state: CaseState, pack: Pack) -> CausesResult:
+    """Ranked causes."""
+    return believe(pack, state.as_evidence())
+
+
+def question_of(state: CaseState, pack: Pack) -> QuestionResult:
+    """The most telling question that has not been asked."""
+    return best_question(pack, state.as_evidence(), state.passed)
+
+
+def plan_of(state: CaseState, pack: Pack, speed: bool = False) -> PlanResult:
+    """What to do, in order. Empty once the PC works."""
+    situation = situation_of(state)
+    options = [] if state.works else options_from(pack, situation)
+    return make_plan(causes_of(state, pack).beliefs, options, visit_costs(pack, situation), speed)
+
+
+def situation_of(state: CaseState) -> Situation:
+    """What decides which steps can be done."""
+    findings = state.trace.findings if state.trace else ()
+    return Situation(
+        facts=state.facts,
+        tried=_tried(state),
+        on_bench=state.disk is not None,
+        traced=state.trace is not None,
+        repairs=frozenset(repair for finding in findings for repair in finding.repairs),
+    )
+
+
+def _tried(state: CaseState) -> Mapping[str, bool]:
+    """Steps that were tried; true where one could be run."""
+    return {one.step: one.report is not ReportKind.NOT_RUN for one in state.tried}

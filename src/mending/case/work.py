@@ -1,0 +1,108 @@
+"""The things a person does with a case, one function each. Each checks its words and records one event."""
+
+import hashlib
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+
+from rapidfuzz import process
+
+from mending.boot import Trace
+from mending.case.events import Added, Learned, Mended, PutBack, Saw, Started, Traced, Tried
+from mending.case.folder import Case, record
+from mending.case.lock import Hand
+from mending.disk import HEAD_BYTES, sort_of
+from mending.knowledge import Pack, Sign
+from mending.knowledge.schema import UNKNOWN
+from mending.model import InputError, UsageError, clean_text
+from mending.model.limits import EVIDENCE_BYTES
+from mending.reason import ReportKind
+from mending.source import open_source, read_file, write_durably
+
+_NEAR = 60.0
+"""Similarity (of 100) from which a mistyped word is worth proposing."""
+
+
+def learn(case: Case, pack: Pack, hand: Hand, facts: Mapping[str, str], notes: Mapping[str, str]) -> Case:
+    """Record facts about the PC. Raises UsageError for an unknown fact or answer."""
+    return record(case, hand, learned(pack, facts, notes, hand.since))
+
+
+def learned(pack: Pack, facts: Mapping[str, str], notes: Mapping[str, str], at: str) -> Learned:
+    """The event for facts and notes, checked."""
+    check_answers(pack.facts, facts, "fact")
+    return Learned(at=at, facts=dict(facts), notes={name: clean_text(text) for name, text in notes.items()})
+
+
+def saw(case: Case, pack: Pack, hand: Hand, signs: Mapping[str, str]) -> Case:
+    """Record signs. Raises UsageError for an unknown sign or answer."""
+    check_answers(pack.signs, signs, "sign")
+    return record(case, hand, Saw(at=hand.since, signs=dict(signs)))
+
+
+def add_evidence(case: Case, hand: Hand, path: str) -> Case:
+    """Attach a file or device; its kind is told by its content. Disks are named, smaller evidence is copied.
+
+    Raises:
+        InputError: it cannot be read, or is too large to be kept and no disk.
+    """
+    with open_source(path) as source:
+        size, head = source.size, source.read(0, HEAD_BYTES).data
+        sort = "disk" if source.kind == "device" else sort_of(head)
+    if sort == "disk":
+        return record(case, hand, Added(at=hand.since, path=str(Path(path).resolve()), sort=sort, bytes=size))
+    if size > EVIDENCE_BYTES:
+        raise InputError(f"{path} is no disk and has {size} bytes; at most {EVIDENCE_BYTES} are kept in a case.")
+    data = read_file(Path(path), EVIDENCE_BYTES)
+    name = f"{hashlib.sha256(data).hexdigest()[:12]}-{Path(path).name}"
+    (case.folder / "evidence").mkdir(exist_ok=True)
+    write_durably(case.folder / "evidence" / name, data)
+    return record(case, hand, Added(at=hand.since, path=path, sort=sort, bytes=size, copy=name))
+
+
+def traced(case: Case, hand: Hand, trace: Trace) -> Case:
+    """Record a trace of the case's disk."""
+    return record(case, hand, Traced(at=hand.since, trace=trace))
+
+
+def tried(
+    case: Case, pack: Pack, hand: Hand, step: str, report: ReportKind, codes: Sequence[str] = (), note: str = ""
+) -> Case:
+    """Record what a step reported. Raises UsageError for an unknown step."""
+    if step not in pack.steps:
+        raise UsageError(f"There is no step called {step!r}.{_meant(step, list(pack.steps))}", "See: mending plan CASE")
+    kept = tuple(clean_text(code) for code in codes)
+    return record(case, hand, Tried(at=hand.since, step=step, report=report, codes=kept, note=clean_text(note)))
+
+
+def started(case: Case, hand: Hand, works: bool, note: str = "") -> Case:
+    """Record a test start."""
+    return record(case, hand, Started(at=hand.since, works=works, note=clean_text(note)))
+
+
+def mended(case: Case, pack: Pack, hand: Hand, repair: str, undo_point: str, trace: Trace) -> Case:
+    """Record one of our repairs, the step it stands for, and the trace after it, in one go."""
+    step = next((one.id for one in pack.steps.values() if one.repair == repair), None)
+    done = [Tried(at=hand.since, step=step, report=ReportKind.MENDED)] if step else []
+    event = Mended(at=hand.since, repair=repair, undo_point=undo_point)
+    return record(case, hand, event, *done, Traced(at=hand.since, trace=trace))
+
+
+def put_back(case: Case, hand: Hand, undo_point: str, trace: Trace) -> Case:
+    """Record that a repair was undone, and the trace after it."""
+    return record(case, hand, PutBack(at=hand.since, undo_point=undo_point), Traced(at=hand.since, trace=trace))
+
+
+def check_answers(known: Mapping[str, Sign], given: Mapping[str, str], what: str) -> None:
+    """Raise UsageError for a name or an answer that is not known, with the nearest one that is."""
+    for name, answer in given.items():
+        if name not in known:
+            raise UsageError(f"There is no {what} called {name!r}.{_meant(name, list(known))}", "See: mending signs")
+        answers = [*known[name].answers, UNKNOWN]
+        if answer not in answers:
+            says = f"{answer!r} is no answer to {name}.{_meant(answer, answers)}"
+            raise UsageError(says, f"Answers: {', '.join(answers)}.")
+
+
+def _meant(word: str, known: Sequence[str]) -> str:
+    match = process.extractOne(word, known, score_cutoff=_NEAR)
+    return f" Did you mean {match[0]}?" if match else ""

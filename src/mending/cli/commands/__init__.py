@@ -1,0 +1,1 @@
+"""One thin module a command; each has a `command`."""

@@ -1,0 +1,22 @@
+"""`mending add CASE FILE...`"""
+
+from pathlib import Path
+
+import click
+
+from mending.case import case_result, load_case
+from mending.cli import options
+from mending.cli.commands.open import attach
+from mending.cli.show import emit, show_case
+
+
+@click.command("add")
+@options.case_argument
+@click.argument("files", nargs=-1, required=True)
+@options.as_json
+def command(case: str, files: tuple[str, ...], as_json: bool) -> None:
+    """Attach evidence to a case; the kind is told by the content. A disk is traced at once."""
+    grown = load_case(Path(case))
+    for file in files:
+        grown = attach(grown, file)
+    emit(case_result(grown), as_json, show_case)

@@ -1,0 +1,25 @@
+"""`mending ask CASE`"""
+
+from pathlib import Path
+
+import click
+
+from mending.case import load_case, question_of, saw
+from mending.cli import asking, options, world
+from mending.cli.show import emit, show_question
+from mending.knowledge import base_pack
+
+
+@click.command("ask")
+@options.case_argument
+@options.as_json
+def command(case: str, as_json: bool) -> None:
+    """Ask the most telling question next. On a terminal the answer is recorded at once."""
+    pack, known = base_pack(), load_case(Path(case))
+    question = question_of(known.state, pack)
+    if question.sign is None or as_json or not world.interactive():
+        emit(question, as_json, lambda one: show_question(one, case))
+        return
+    answer = asking.choose_answer(pack.signs[question.sign])
+    saw(known, pack, world.hand(), {question.sign: answer})
+    click.echo(f"Recorded: {question.sign}={answer}")

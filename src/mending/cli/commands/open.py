@@ -1,0 +1,78 @@
+"""`mending open CASE`"""
+
+from collections.abc import Mapping
+from pathlib import Path
+
+import click
+
+from mending.case import Case, add_evidence, case_result, is_case, open_case
+from mending.case.work import learned
+from mending.cli import asking, options, world
+from mending.cli.commands.trace import look
+from mending.cli.show import emit, show_case
+from mending.cli.targets import Target
+from mending.knowledge import Pack, base_pack
+from mending.model import RefusedError
+from mending.source import open_source
+
+_NOTES = ("screen", "since", "changed")
+
+
+@click.command("open")
+@options.case_argument
+@click.option("--disk", help="The PC's disk: an image or a block device.")
+@click.option(
+    "--fact", "facts", multiple=True, metavar="NAME=ANSWER", help="What is known, e.g. firmware=uefi; repeatable."
+)
+@click.option("--screen", help="What the screen shows, word for word.")
+@click.option("--since", help="Since when, in your own words.")
+@click.option("--changed", help="What changed just before, in your own words.")
+@click.option("--quiet", is_flag=True, help="Ask nothing.")
+@options.as_json
+def command(
+    case: str, disk: str | None, facts: tuple[str, ...], screen: str | None, since: str | None, changed: str | None,
+    quiet: bool, as_json: bool,
+) -> None:  # fmt: skip
+    """Start a case. Asks the few things that matter, or takes them as options; unknown is always an answer."""
+    pack = base_pack()
+    if is_case(Path(case)):
+        raise RefusedError(f"{case} is a case already.", "Choose another name, or go on with it.")
+    known = options.pairs(facts)
+    notes = {name: words for name, words in zip(_NOTES, (screen, since, changed), strict=True) if words}
+    if world.interactive() and not (quiet or as_json):
+        known, notes = _take_in(pack, known, notes)
+    opened = start(case, disk, pack, known, notes)
+    emit(case_result(opened), as_json, show_case)
+
+
+def start(folder: str, disk: str | None, pack: Pack, facts: Mapping[str, str], notes: Mapping[str, str]) -> Case:
+    """Open a case, attach its disk and trace it."""
+    if disk is not None:
+        open_source(disk).close()  # before anything is made: a disk that cannot be read must not leave half a case
+    first = learned(pack, facts, notes, world.now())
+    case = open_case(Path(folder), [first], world.now())
+    return attach(case, disk) if disk is not None else case
+
+
+def attach(case: Case, path: str) -> Case:
+    """Attach evidence; a disk is traced at once."""
+    grown = add_evidence(case, world.hand(), path)
+    if grown.state.evidence[-1].sort != "disk":
+        return grown
+    target = Target(str(grown.folder))
+    look(target)
+    return target.case or grown
+
+
+def _take_in(pack: Pack, facts: Mapping[str, str], notes: Mapping[str, str]) -> tuple[dict[str, str], dict[str, str]]:
+    answered, told = dict(facts), dict(notes)
+    for fact in pack.facts.values():
+        if fact.take_in and fact.id not in answered:
+            answered[fact.id] = asking.choose_answer(fact)
+    questions = {"screen": "What does the screen show, word for word?", "since": "Since when?"}
+    questions["changed"] = "What was added, updated or changed just before?"
+    for name, question in questions.items():
+        words = "" if name in told else click.prompt(question, default="", show_default=False)
+        if words:
+            told[name] = words
+    return answered, told

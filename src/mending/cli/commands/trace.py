@@ -1,0 +1,34 @@
+"""`mending trace TARGET`"""
+
+import click
+
+from mending.boot import Trace, trace_disk
+from mending.case import traced
+from mending.cli import options, world
+from mending.cli.show import emit, show_trace
+from mending.cli.targets import Target, opened
+from mending.knowledge import base_pack
+
+
+@click.command("trace")
+@options.target_argument
+@options.sector
+@click.option("--check", is_flag=True, help="Exit 1 unless no fault was found.")
+@options.as_json
+@click.pass_context
+def command(ctx: click.Context, target: str, sector: int | None, check: bool, as_json: bool) -> None:
+    """Which phase of starting fails, rung by rung, and why. Reads only; a case remembers the result."""
+    found = Target(target)
+    trace = look(found, sector)
+    emit(trace, as_json, lambda result: show_trace(result, base_pack(), target))
+    if check and trace.verdict != "no-fault-found":
+        ctx.exit(1)
+
+
+def look(target: Target, sector: int | None = None) -> Trace:
+    """Trace a target's disk and let its case remember it."""
+    with opened(target.disk, sector) as source:
+        trace = trace_disk(source)
+    if target.case is not None:
+        target.case = traced(target.case, world.hand(), trace)
+    return trace

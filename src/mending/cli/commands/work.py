@@ -1,0 +1,92 @@
+"""`mending work CASE`"""
+
+from pathlib import Path
+
+import click
+
+from mending.case import Case, case_result, load_case, plan_of, started, tried
+from mending.cli import asking, options, world
+from mending.cli.commands.mend import write
+from mending.cli.show import emit, say, show_case, show_mend, show_plan
+from mending.cli.show.console import indented, plain_id, text, title
+from mending.cli.targets import Target
+from mending.knowledge import Pack, Step, base_pack
+from mending.model import MendingError
+from mending.plan import StepResult, VisitResult
+from mending.reason import ReportKind
+from mending.repair import Leave
+
+_REPORTS = {
+    "nothing-wrong": "it found nothing wrong",
+    "mended": "it put something right",
+    "not-mended": "it found something and could not put it right",
+    "not-run": "it could not be run",
+    "stop": "stop here; everything so far is recorded",
+}
+_STARTS = {"yes": "it starts and stays up", "no": "it does not", "stop": "stop here; everything so far is recorded"}
+
+
+@click.command("work")
+@options.case_argument
+@options.as_json
+def command(case: str, as_json: bool) -> None:
+    """Go through the plan one step at a time: what to do, why, how to tell. Records, replans, stops when it works."""
+    pack, known = base_pack(), load_case(Path(case))
+    if as_json or not world.interactive():
+        plan = plan_of(known.state, pack)
+        emit(plan, as_json, lambda one: show_plan(one, case))
+        return
+    while not known.state.works:
+        plan = plan_of(known.state, pack)
+        if not plan.visits:
+            say(title("Nothing more to try: hand over."), show_case(case_result(known)))
+            return
+        after = _visit(known, pack, plan.visits[0])
+        if after is None:
+            return
+        known = after
+    say(title("It works. Start it once more from cold, take the stick out, put temporary settings back."))
+
+
+def _visit(known: Case, pack: Pack, visit: VisitResult) -> Case | None:
+    """The steps of one visit and its test start; None when the person stops."""
+    say(text(""), title(f"Visit: {plain_id(visit.place)}"), indented(text(visit.how)))
+    for step in visit.steps:
+        known, report = _step(known, pack, step)
+        if report == "stop":
+            return None
+        if report == "mended":
+            break
+    answer = asking.choose("Test start: does it start now?", _STARTS, unknown=False)
+    return None if answer == "stop" else started(known, world.hand(), answer == "yes")
+
+
+def _step(known: Case, pack: Pack, planned: StepResult) -> tuple[Case, str]:
+    step = pack.steps[planned.id]
+    say(text(""), title(f"{step.id}  ({step.minutes:g} min, {planned.chance:.0%})"))
+    say(
+        indented(
+            text(step.does),
+            text(f"why: it {planned.why}"),
+            text(f"how: {step.how}"),
+            text(f"how to tell: {step.tells}"),
+        )
+    )
+    if step.repair is not None and click.confirm("  Let Mending do it now?", default=True):
+        return _mend(known, step)
+    report = asking.choose("What did it report?", _REPORTS, unknown=False)
+    if report == "stop":
+        return known, report
+    note = click.prompt("  codes or a note", default="", show_default=False)
+    return tried(known, pack, world.hand(), step.id, ReportKind(report), (), note), report
+
+
+def _mend(known: Case, step: Step) -> tuple[Case, str]:
+    """Our own repair; what a guard says is a report like any other."""
+    target = Target(str(known.folder))
+    try:
+        say(show_mend(write(target, step.repair or "", Leave())))
+    except MendingError as error:
+        say(text(f"{error.says} {error.hint}".strip()))
+        return tried(known, base_pack(), world.hand(), step.id, ReportKind.NOT_RUN, (), error.says), "not-run"
+    return load_case(known.folder), "mended"

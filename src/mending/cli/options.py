@@ -1,0 +1,29 @@
+"""Options and small parsers that several commands share."""
+
+from collections.abc import Callable, Sequence
+from typing import Any, TypeVar
+
+import click
+
+from mending.model import UsageError
+
+F = TypeVar("F", bound=Callable[..., Any])
+
+as_json = click.option("--json", "as_json", is_flag=True, help="Print one JSON document (shapes: docs/json.md).")
+sector = click.option(
+    "--sector", type=click.Choice(["512", "4096"]), callback=lambda _ctx, _param, value: int(value) if value else None,
+    help="Bytes per sector, where the image should not be asked.",
+)  # fmt: skip
+case_argument = click.argument("case")
+target_argument = click.argument("target")
+
+
+def pairs(words: Sequence[str]) -> dict[str, str]:
+    """`NAME=ANSWER` words as a mapping. Raises UsageError."""
+    found = {}
+    for word in words:
+        name, equals, answer = word.partition("=")
+        if not equals or not name or not answer:
+            raise UsageError(f"{word!r} is not of the form NAME=ANSWER.")
+        found[name] = answer
+    return found

@@ -1,0 +1,23 @@
+"""Results as tables. The only room that prints."""
+
+from mending.cli.show.cases import show_case, show_cases, show_signs
+from mending.cli.show.console import emit, say
+from mending.cli.show.rehearsals import show_rehearsal
+from mending.cli.show.repairs import show_mend, show_points
+from mending.cli.show.thinking import show_causes, show_plan, show_question
+from mending.cli.show.traces import show_trace
+
+__all__ = [
+    "emit",
+    "say",
+    "show_case",
+    "show_cases",
+    "show_causes",
+    "show_mend",
+    "show_plan",
+    "show_points",
+    "show_question",
+    "show_rehearsal",
+    "show_signs",
+    "show_trace",
+]

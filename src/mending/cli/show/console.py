@@ -1,0 +1,80 @@
+"""The terminal: colour only on one, nothing wider than it, control characters of evidence never reach it."""
+
+from collections.abc import Callable, Iterable
+from typing import TypeVar
+
+import click
+import msgspec
+from rich.console import Console, Group, RenderableType
+from rich.padding import Padding
+from rich.table import Table
+from rich.text import Text
+
+from mending.model import clean_text
+
+R = TypeVar("R", bound=msgspec.Struct)
+
+
+def emit(result: R, as_json: bool, view: Callable[[R], RenderableType]) -> None:
+    """Print a result as a JSON document or as a person reads it."""
+    if as_json:
+        click.echo(msgspec.json.format(msgspec.json.encode(result)))
+    else:
+        say(view(result))
+
+
+def say(*what: RenderableType) -> None:
+    """Print something for people."""
+    console = Console(highlight=False, markup=False, emoji=False)
+    for one in what:
+        console.print(one)
+
+
+def text(words: object, style: str = "") -> Text:
+    """Words that may come from evidence, made harmless."""
+    return Text(clean_text(str(words), 2000), style=style)
+
+
+def title(words: str) -> Text:
+    """A line that opens a part of the output."""
+    return text(words, "bold")
+
+
+def rows(
+    cells: Iterable[tuple[object, ...]], heads: tuple[str, ...] = (), wide: int = -1, right: tuple[int, ...] = ()
+) -> Table:
+    """A table without lines.
+
+    Args:
+        wide: number of the column that takes the width that is left and wraps; the others keep theirs.
+        right: columns of numbers.
+    """
+    table = Table(box=None, show_header=bool(heads), header_style="dim", pad_edge=False, padding=(0, 2, 0, 0))
+    listed = [tuple(cell if isinstance(cell, Text) else text(cell) for cell in row) for row in cells]
+    count = len(listed[0]) if listed else len(heads)
+    for number in range(count):
+        ratio = 1 if number == wide % count else None
+        head = heads[number] if heads else ""
+        justify = "right" if number in right else "left"
+        table.add_column(head, ratio=ratio, no_wrap=ratio is None, overflow="fold", justify=justify)  # type: ignore[arg-type]
+    for row in listed:
+        table.add_row(*row)
+    return table
+
+
+def indented(*what: RenderableType) -> Padding:
+    """Something two columns further in."""
+    return Padding(Group(*what), (0, 0, 0, 2))
+
+
+def size(count: int) -> str:
+    """Bytes as people say them."""
+    for unit, step in (("TiB", 1 << 40), ("GiB", 1 << 30), ("MiB", 1 << 20), ("KiB", 1 << 10)):
+        if count >= step:
+            return f"{count / step:.4g} {unit}"
+    return f"{count} bytes"
+
+
+def plain_id(name: str) -> str:
+    """A kebab-case id as words."""
+    return name.replace("-", " ")

@@ -1,0 +1,39 @@
+"""A rehearsal as a person reads it."""
+
+from rich.console import Group, RenderableType
+
+from mending.boot.rehearse import RehearsalResult
+from mending.cli.show.console import indented, plain_id, rows, text, title
+
+_MEANINGS = {
+    "halts": "it came to rest by itself",
+    "waits-for-key": "it waits for a key",
+    "gives-up": "it hands back to firmware",
+    "restarts": "it restarts the PC",
+    "leaves-16-bit": "it goes on to 32-bit code, which is as far as a rehearsal follows",
+    "fault": "the processor cannot go on",
+    "too-long": "it goes round in circles",
+}
+_SHOWN = 12
+
+
+def show_rehearsal(result: RehearsalResult) -> RenderableType:
+    """Where it stopped, what it printed, what it read."""
+    ends = [
+        ("stopped:", f"{plain_id(result.stopped)}: {_MEANINGS[result.stopped]}"),
+        ("at:", f"address {result.at:05x}h"),
+    ]
+    ends += [("after:", f"{result.instructions} instructions")]
+    ends += [("volume:", "its boot sector was started" if result.started_volume else "no boot sector was started")]
+    screen = [text(line) for line in result.screen] or [text("nothing", "dim")]
+    cells = [(one.lba, one.sectors, f"{one.to:05x}h", one.by) for one in result.reads[:_SHOWN]]
+    more = [text(f"and {len(result.reads) - _SHOWN} more reads", "dim")] if len(result.reads) > _SHOWN else []
+    reads = [rows(cells, ("sector", "count", "to", "by"), wide=3, right=(0, 1))] if cells else [text("nothing", "dim")]
+    return Group(
+        title(result.path),
+        rows(ends),
+        title("screen"),
+        indented(*screen),
+        title("read from the disk"),
+        indented(*reads, *more),
+    )

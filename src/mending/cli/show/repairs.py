@@ -1,0 +1,34 @@
+"""Repairs and undo points as a person reads them."""
+
+from rich.console import Group, RenderableType
+
+from mending.cli.show.console import indented, plain_id, rows, size, text, title
+from mending.repair import MendResult, PointsResult
+
+
+def show_mend(result: MendResult) -> RenderableType:
+    """What is or would be written, and what the trace says before and after."""
+    verb = "written" if result.done else "would be written"
+    cells: list[tuple[object, ...]] = []
+    for write in result.writes:
+        cells += [(f"offset {write.offset}", f"{write.length} bytes {verb}: {write.says}")]
+        cells += [("  before", text(write.before_hex, "dim")), ("  after", text(write.after_hex, "dim"))]
+    before = _state(result.before, result.failing_before)
+    after = _state(result.after, result.failing_after)
+    outcome = "green" if result.after == "no-fault-found" else "yellow"
+    ends: list[tuple[object, ...]] = [("trace before:", before), ("trace after:", text(after, outcome))]
+    if result.undo_point:
+        ends.append(("undo point:", result.undo_point))
+    return Group(title(result.repair), indented(text(result.says), rows(cells)), rows(ends))
+
+
+def _state(verdict: str, phase: str | None) -> str:
+    return f"stops at {plain_id(phase)}" if phase else plain_id(verdict)
+
+
+def show_points(result: PointsResult) -> RenderableType:
+    """The undo points of a target."""
+    if not result.points:
+        return text("No undo points for this target.")
+    cells = [(one.id, one.repair, size(one.bytes), one.state, one.made[:16].replace("T", " ")) for one in result.points]
+    return rows(cells, ("undo point", "repair", "keeps", "state", "made"), wide=4)

@@ -1,0 +1,92 @@
+"""Causes, plans and questions as a person reads them."""
+
+from rich.console import Group, RenderableType
+
+from mending.cli.show.console import indented, plain_id, rows, text, title
+from mending.cli.show.traces import stakes
+from mending.plan import PlanResult, StepResult, VisitResult
+from mending.reason import CauseResult, CausesResult, QuestionResult
+
+_SHOWN = 6
+_LEAST = 0.01
+_BAR = 12
+_FULL_VISITS = 2
+
+
+def show_causes(result: CausesResult, everything: bool = False) -> RenderableType:
+    """The likeliest causes with what speaks for (+) and against (-) each; weights are natural logarithms."""
+    listed = [one for one in result.causes if everything or one.chance >= _LEAST][: None if everything else _SHOWN]
+    parts: list[RenderableType] = []
+    for cause in listed:
+        parts += [
+            rows([(_bar(cause.chance), f"{cause.chance:>4.0%}", text(cause.id, "bold"), f"({plain_id(cause.phase)})")])
+        ]
+        parts += [indented(text(cause.says), rows(_weights(cause)))]
+    rest = sum(one.chance for one in result.causes if one not in listed)
+    parts += [text("")] if parts else []
+    parts += [text(f"{rest:.0%} other causes of the pack, {result.something_else:.0%} something else", "dim")]
+    return Group(*parts)
+
+
+def _bar(chance: float) -> str:
+    full = round(chance * _BAR)
+    return "#" * full + "." * (_BAR - full)
+
+
+def _weights(cause: CauseResult) -> list[tuple[object, ...]]:
+    listed = [*cause.for_[:4], *cause.against[:3]]
+    return [(f"{one.weight:+.1f}", text(one.evidence, "dim")) for one in listed]
+
+
+def show_plan(plan: PlanResult, named: str, everything: bool = False) -> RenderableType:
+    """The next visits in full, the later ones a line each; then what cannot be done and why."""
+    parts: list[RenderableType] = []
+    full = plan.visits if everything else plan.visits[:_FULL_VISITS]
+    for number, visit in enumerate(full, 1):
+        parts += [
+            title(f"{number}. {plain_id(visit.place)}, {_minutes(visit):g} min with the way there and the test start")
+        ]
+        parts += [indented(text(visit.how, "dim"), *[_step(step) for step in visit.steps])]
+    later = list(enumerate(plan.visits, 1))[len(full) :]
+    if later:
+        cells = [
+            (f"{number}.", plain_id(visit.place), f"{_minutes(visit):g} min", _names(visit)) for number, visit in later
+        ]
+        parts += [title("and then"), indented(rows(cells, wide=3))]
+    if not plan.visits:
+        parts += [text("Nothing of the pack promises anything now: hand over, or look again at what was seen.")]
+    if plan.visits:
+        by = ", ".join(f"{chance:.0%} by {minutes} min" for minutes, chance in plan.chance_by.items())
+        parts += [text(""), text(f"works by then: {by}; expected: {plan.expected_minutes:.0f} minutes")]
+    if plan.blocked:
+        reasons = [(one.id, f"{one.chance:.0%}", text(one.says, "dim")) for one in plan.blocked[:5]]
+        parts += [text(""), title("cannot be done now"), indented(rows(reasons, wide=2))]
+    if plan.first and plan.first.repair:
+        parts += [text(""), text(f"next: mending mend {named} {plan.first.repair}", "bold")]
+    return Group(*parts)
+
+
+def _minutes(visit: VisitResult) -> float:
+    return visit.minutes + sum(step.minutes for step in visit.steps)
+
+
+def _names(visit: VisitResult) -> str:
+    return ", ".join(f"{step.id} {step.chance:.0%}" for step in visit.steps)
+
+
+def _step(step: StepResult) -> RenderableType:
+    facts = f"{step.minutes:g} min, {step.chance:.0%}, {stakes(step.stakes)}"
+    unknown = f"; find out first: {', '.join(step.needs)}" if step.needs else ""
+    head = rows([(text(step.id, "bold"), facts + unknown)])
+    return Group(head, indented(text(step.does), text(f"because it {step.why}", "dim")))
+
+
+def show_question(question: QuestionResult, named: str) -> RenderableType:
+    """The question, its answers, and how to record one."""
+    if question.sign is None:
+        return text("No question would tell much more now; go on with the plan.")
+    cells = [(f"{question.sign}={name}", says) for name, says in question.answers.items()]
+    cells.append((f"{question.sign}=unknown", "cannot tell"))
+    takes = f"takes {question.minutes:g} min, tells {question.bits:.2f} bits about the cause"
+    how = f"record it: mending saw {named} {question.sign}=ANSWER"
+    return Group(title(question.asks), indented(rows(cells)), text(takes, "dim"), text(how))

@@ -1,0 +1,100 @@
+"""A trace as a person reads it: the verdict first, then what it rests on."""
+
+from rich.console import Group, RenderableType
+from rich.text import Text
+
+from mending.boot import Trace, VolumeResult
+from mending.cli.show.console import indented, plain_id, rows, size, text, title
+from mending.knowledge import Pack
+from mending.model import Finding, PhaseState, Severity, Where
+
+_STYLES = {
+    PhaseState.PASSED: "green",
+    PhaseState.FAILED: "bold red",
+    PhaseState.DOUBTFUL: "yellow",
+    PhaseState.NOT_REACHED: "dim",
+    PhaseState.NOT_CHECKED: "dim",
+}
+_VERDICTS = {
+    "no-fault-found": ("no fault found on the disk", "green"),
+    "unsure": ("not sure: something that decides could not be checked", "yellow"),
+}
+
+
+def show_trace(trace: Trace, pack: Pack, named: str) -> RenderableType:
+    """The whole trace. Args: named: how the person named the target, for the command to type next."""
+    target = trace.target
+    about = f"{size(target.bytes)}, {target.sector} bytes a sector, {trace.firmware} firmware, {trace.scheme} table"
+    parts: list[RenderableType] = [title(target.path), indented(text(about, "dim")), text("")]
+    parts += [rows(_verdict(trace, pack, named)), text("")]
+    parts += [rows(_ladder(trace), ("phase", "state", "what was seen", "where"), wide=2), text("")]
+    others = [finding for finding in trace.findings if finding.severity is Severity.WARNING]
+    if others:
+        parts += [title("also found"), indented(rows([(plain_id(one.severity), one.says) for one in others])), text("")]
+    if trace.volumes:
+        heads = ("no.", "start", "size", "type", "file system", "label", "role")
+        parts += [rows([_volume(one) for one in trace.volumes], heads, wide=3, right=(0, 1, 2))]
+    parts += [text(f"{one.family} system {one.title} on volume {one.volume}") for one in trace.systems]
+    return Group(*parts)
+
+
+def where(place: Where) -> str:
+    """An offset or a path, as short as it goes."""
+    if place.path is not None:
+        return place.path
+    if place.offset is None:
+        return ""
+    return f"{place.offset}" + (f" +{place.length}" if place.length else "")
+
+
+def _verdict(trace: Trace, pack: Pack, named: str) -> list[tuple[object, ...]]:
+    if trace.failing_phase is None:
+        says, style = _VERDICTS[trace.verdict]
+        return [("verdict:", text(says, style))]
+    cells: list[tuple[object, ...]] = [("stops at:", text(plain_id(trace.failing_phase), "bold red"))]
+    for number, finding in enumerate(trace.fatal):
+        cells.append(("because:" if number == 0 else "and:", text(finding.says)))
+        cells.append(("", text(_evidence(finding), "dim")))
+    cells += [("do:", _advice(repair, pack, named)) for repair in dict.fromkeys(_repairs(trace))]
+    return cells
+
+
+def _repairs(trace: Trace) -> list[str]:
+    return [repair for finding in trace.fatal for repair in finding.repairs]
+
+
+def _advice(repair: str, pack: Pack, named: str) -> Text:
+    step = next((one for one in pack.steps.values() if one.repair == repair), None)
+    cost = f"   ({step.minutes:g} min, {stakes(step.stakes)})" if step else ""
+    return text(f"mending mend {named} {repair}{cost}", "bold")
+
+
+def stakes(name: str) -> str:
+    """What is at stake, in words."""
+    return {"nothing": "nothing at risk", "files": "personal files at risk"}.get(name, f"{name} at risk")
+
+
+def _evidence(finding: Finding) -> str:
+    place = finding.where
+    parts = [f"file {place.path}" if place.path else "", f"offset {place.offset}" if place.offset is not None else ""]
+    parts += [f"{place.length} bytes" if place.length else ""]
+    found = ", ".join(part for part in parts if part)
+    return f"{found}: {place.hex}" if place.hex else found
+
+
+def _ladder(trace: Trace) -> list[tuple[object, ...]]:
+    cells: list[tuple[object, ...]] = []
+    for phase in trace.phases:
+        rungs = [rung for rung in trace.rungs if rung.phase is phase.id]
+        behind = phase.state is PhaseState.NOT_REACHED
+        states = [phase.state if behind else rung.state for rung in rungs] or [phase.state]
+        seen = [(rung.says, where(rung.where)) for rung in rungs] or [("", "")]
+        for number, (state, (says, place)) in enumerate(zip(states, seen, strict=True)):
+            name = plain_id(phase.id) if number == 0 else ""
+            cells.append((name, text(plain_id(state), _STYLES[state]), says, place))
+    return cells
+
+
+def _volume(volume: VolumeResult) -> tuple[object, ...]:
+    number = f"{volume.number}{'*' if volume.active else ''}"
+    return number, volume.start, size(volume.bytes), volume.type, volume.filesystem, volume.label, plain_id(volume.role)

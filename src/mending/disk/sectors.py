@@ -1,0 +1,40 @@
+"""Which sector size an image was made with. A device says it; an image has to be asked."""
+
+from mending.formats import fat, gpt, mbr, ntfs
+from mending.model import ReadError
+from mending.source import Source, TargetKind
+
+_SIZES = (512, 4096)
+
+
+def settle_sector_size(source: Source, given: int | None = None) -> int:
+    """The sector size in bytes, by what the tables and boot sectors on the disk agree with; 512 when nothing speaks.
+
+    Args:
+        given: a size the person insists on; then nothing is looked at.
+    """
+    if given is not None:
+        return given
+    if source.kind is TargetKind.DEVICE:
+        return source.bytes_per_sector
+    try:
+        return next((size for size in _SIZES if _fits(source, size)), _SIZES[0])
+    except ReadError:
+        return _SIZES[0]
+
+
+def _fits(source: Source, size: int) -> bool:
+    if gpt.has_signature(source.read(size, size)):
+        return True
+    sector = source.read(0, mbr.SIZE)
+    if len(sector) < mbr.SIZE:
+        return False
+    return any(_names_size(source, entry.first_lba * size, size) for entry in mbr.read(sector).record.entries)
+
+
+def _names_size(source: Source, offset: int, size: int) -> bool:
+    """Whether a boot sector at `offset` says that its sectors are `size` bytes long."""
+    window = source.read(offset, fat.SIZE)
+    if not (fat.looks_like(window) or ntfs.looks_like(window)):
+        return False
+    return fat.COMMON.read(window).bytes_per_sector == size

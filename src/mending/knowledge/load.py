@@ -1,0 +1,95 @@
+"""From TOML files to a checked pack. Every fault is named with its file, table and key."""
+
+import tomllib
+from collections.abc import Mapping
+from functools import cache
+from importlib.resources import files
+from pathlib import Path
+from typing import Any, Protocol, TypeVar
+
+import msgspec
+
+from mending.knowledge.check import check_pack
+from mending.knowledge.schema import Cause, Grades, Pack, Sign, Step, Visit
+from mending.model import InputError
+
+Row = TypeVar("Row", Sign, Cause, Step)
+_TABLES = {"facts": "fact", "signs": "sign", "causes": "cause", "steps": "step", "visits": "visit"}
+
+
+class Folder(Protocol):
+    """What is needed of a path: packs may also lie inside an installed archive."""
+
+    def joinpath(self, name: str, /) -> Any:
+        """The file `name` in it."""
+
+
+@cache
+def base_pack() -> Pack:
+    """The pack that Mending comes with."""
+    return load_pack(files("mending.knowledge") / "packs" / "base")
+
+
+def load_pack(folder: Folder | Path) -> Pack:
+    """Read and check a pack.
+
+    Raises:
+        InputError: a file is missing or not TOML, or a row is wrong; says which file, table and key.
+    """
+    raw = {name: _toml(folder, f"{name}.toml") for name in ("grades", *_TABLES)}
+    pack = Pack(
+        grades=_converted(raw["grades"], Grades, "grades.toml"),
+        facts=_rows(raw, "facts", Sign),
+        signs=_rows(raw, "signs", Sign),
+        causes=_rows(raw, "causes", Cause),
+        steps=_rows(raw, "steps", Step),
+        visits={visit.place: visit for visit in _visits(raw)},
+    )
+    faults = check_pack(pack)
+    if faults:
+        more = f" ({len(faults) - 1} more faults)" if len(faults) > 1 else ""
+        raise InputError(f"Knowledge pack: {faults[0]}{more}")
+    return pack
+
+
+def _toml(folder: Folder | Path, name: str) -> dict[str, Any]:
+    try:
+        return tomllib.loads(folder.joinpath(name).read_text(encoding="utf-8"))
+    except (OSError, UnicodeDecodeError) as error:
+        raise InputError(f"Knowledge pack: {name} cannot be read: {error}.") from error
+    except tomllib.TOMLDecodeError as error:
+        raise InputError(f"Knowledge pack: {name} is not TOML: {error}.") from error
+
+
+def _rows(raw: Mapping[str, dict[str, Any]], name: str, kind: type[Row]) -> dict[str, Row]:
+    found: dict[str, Row] = {}
+    for number, table in enumerate(_list(raw, name), 1):
+        label = table.get("id", number) if isinstance(table, dict) else number
+        row = _converted(table, kind, f"{name}.toml, {_TABLES[name]} {label}")
+        if row.id in found:
+            raise InputError(f"Knowledge pack: {name}.toml, {_TABLES[name]} {row.id}: the id is used twice.")
+        found[row.id] = row
+    return found
+
+
+def _visits(raw: Mapping[str, dict[str, Any]]) -> list[Visit]:
+    return [
+        _converted(table, Visit, f"visits.toml, visit {number}") for number, table in enumerate(_list(raw, "visits"), 1)
+    ]
+
+
+def _list(raw: Mapping[str, dict[str, Any]], name: str) -> list[Any]:
+    rows = raw[name].get(_TABLES[name], [])
+    if not isinstance(rows, list):
+        raise InputError(f"Knowledge pack: {name}.toml: [[{_TABLES[name]}]] tables are needed.")
+    return rows
+
+
+T = TypeVar("T")
+
+
+def _converted(value: object, kind: type[T], where: str) -> T:
+    try:
+        return msgspec.convert(value, kind)
+    except msgspec.ValidationError as error:
+        raise InputError(f"Knowledge pack: {where}: {error}.") from error

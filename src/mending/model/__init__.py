@@ -1,0 +1,43 @@
+"""The vocabulary that every room speaks: phases, places, findings, problems, patches, units, errors, limits."""
+
+from mending.model.errors import InputError, MendingError, ReadError, RefusedError, RepairFailedError, UsageError
+from mending.model.findings import Finding, Severity, Where
+from mending.model.layout import Field, Layout
+from mending.model.patches import Patch
+from mending.model.phases import PHASES, Phase, PhaseState, Verdict
+from mending.model.places import STAKES, Place, Stakes
+from mending.model.problems import Problem, Reading
+from mending.model.text import clean_text, hex_preview, plain_bytes
+from mending.model.units import ByteOffset, Lba, SectorCount
+from mending.model.window import Window
+
+__all__ = [
+    "PHASES",
+    "STAKES",
+    "ByteOffset",
+    "Field",
+    "Finding",
+    "InputError",
+    "Layout",
+    "Lba",
+    "MendingError",
+    "Patch",
+    "Phase",
+    "PhaseState",
+    "Place",
+    "Problem",
+    "ReadError",
+    "Reading",
+    "RefusedError",
+    "RepairFailedError",
+    "SectorCount",
+    "Severity",
+    "Stakes",
+    "UsageError",
+    "Verdict",
+    "Where",
+    "Window",
+    "clean_text",
+    "hex_preview",
+    "plain_bytes",
+]

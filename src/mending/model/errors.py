@@ -1,0 +1,65 @@
+"""Our errors, each with its exit status.
+
+MendingError
+├── UsageError          2  the words of the command do not fit
+├── InputError          3  the input cannot be read or is not what it says
+│   └── ReadError       3  one range of the input cannot be read
+├── RefusedError        4  a guard says no; the hint says what would lift it
+└── RepairFailedError   5  a repair failed and was rolled back
+"""
+
+from typing import ClassVar
+
+
+class MendingError(Exception):
+    """Something the person at the keyboard should read.
+
+    Args:
+        says: one sentence: what thing, and what is wrong with it.
+        hint: what to do about it; may be empty.
+    """
+
+    exit_status: ClassVar[int] = 1
+
+    def __init__(self, says: str, hint: str = "") -> None:
+        super().__init__(says)
+        self.says = says
+        self.hint = hint
+
+
+class UsageError(MendingError):
+    """The command was called in a way that makes no sense."""
+
+    exit_status = 2
+
+
+class InputError(MendingError):
+    """The input cannot be read, or is not what it says."""
+
+    exit_status = 3
+
+
+class ReadError(InputError):
+    """One range of an input that is otherwise readable cannot be read.
+
+    Args:
+        offset: where the unreadable range starts, in bytes from the start of the source.
+        length: its length in bytes.
+    """
+
+    def __init__(self, says: str, offset: int, length: int, hint: str = "") -> None:
+        super().__init__(says, hint)
+        self.offset = offset
+        self.length = length
+
+
+class RefusedError(MendingError):
+    """A guard does not allow it."""
+
+    exit_status = 4
+
+
+class RepairFailedError(MendingError):
+    """A repair did not work and everything was put back."""
+
+    exit_status = 5

@@ -1,0 +1,25 @@
+"""Every bound in one place, each with the reason for its size."""
+
+WINDOW_BYTES = 16 * 1024 * 1024
+"""Most bytes one read may ask for: no structure is larger, and a damaged length field must not cost memory."""
+
+CHAIN_RUNGS = 32
+"""Most rungs of one trace; the longest chain we know has under ten."""
+
+GAP_SECTORS = 2048
+"""How far behind the boot record a boot manager's core is looked for: usual first partitions start at 63 or 2048."""
+
+EVIDENCE_BYTES = 64 * 1024 * 1024
+"""Largest evidence file that is copied into a case; larger ones are named, not copied."""
+
+FILE_BYTES = 8 * 1024 * 1024
+"""Most bytes read of one file inside a volume in this version."""
+
+IDENTITY_RANGES = 8
+"""How many ranges of a target are hashed to know it again."""
+
+IDENTITY_RANGE_BYTES = 4096
+"""Length of each of them."""
+
+REHEARSAL_INSTRUCTIONS = 5_000_000
+"""A boot record and a volume boot sector together take some thousands of instructions; more is a loop."""

@@ -1,0 +1,25 @@
+"""Untrusted bytes and text made fit for people."""
+
+import unicodedata
+
+_HEX_SHOWN = 16
+
+
+def clean_text(text: str, limit: int = 500) -> str:
+    """Text from evidence without control characters, direction overrides or line breaks, at most `limit` long."""
+    shown = "".join(" " if char in "\t\r\n" else char for char in text[: 2 * limit])
+    kept = "".join(char for char in shown if unicodedata.category(char) not in {"Cc", "Cf", "Cs", "Co", "Zl", "Zp"})
+    return kept if len(kept) <= limit else kept[: limit - 1] + "…"
+
+
+def plain_bytes(data: bytes) -> str:
+    """A label or name field as text: cut at the first NUL, undecodable bytes shown as `?`, trailing blanks dropped."""
+    text = data.split(b"\0", 1)[0].decode("ascii", errors="replace").replace("�", "?")
+    return clean_text(text).rstrip()
+
+
+def hex_preview(data: bytes) -> str:
+    """The first sixteen bytes in hex; a run of one value is said in words."""
+    if data and data.count(data[0]) == len(data):
+        return f"{len(data)} x {data[0]:02x}"
+    return data[:_HEX_SHOWN].hex(" ") + (" …" if len(data) > _HEX_SHOWN else "")

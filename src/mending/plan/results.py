@@ -1,0 +1,65 @@
+"""The document that a plan is, as `docs/json.md` describes it."""
+
+from collections.abc import Mapping
+
+import msgspec
+
+from mending.model import Place, Stakes
+
+
+class StepResult(msgspec.Struct, frozen=True, kw_only=True):
+    """One step of a visit.
+
+    Attributes:
+        chance: that the PC starts because of this step, if nothing before it helped.
+        needs: facts still to be found out before it can be done.
+    """
+
+    id: str
+    does: str
+    minutes: float
+    chance: float
+    stakes: Stakes
+    needs: tuple[str, ...]
+    repair: str | None
+    why: str
+
+
+class VisitResult(msgspec.Struct, frozen=True, kw_only=True):
+    """The steps done in one place between two test starts. `minutes` is getting there and the test start."""
+
+    place: Place
+    how: str
+    minutes: float
+    steps: tuple[StepResult, ...]
+
+
+class BlockedResult(msgspec.Struct, frozen=True, kw_only=True):
+    """A step that could help but cannot be done, and what would allow it."""
+
+    id: str
+    chance: float
+    says: str
+
+
+class PlanResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="plan/1"):
+    """The order of steps.
+
+    Attributes:
+        expected_minutes: until the PC works or the plan is at its end.
+        chance_by: chance of a working PC by so many minutes.
+        exact: whether this order is proved to be the best.
+        gap: how far from the best it can be at most, as a share; None where nothing is proved.
+    """
+
+    visits: tuple[VisitResult, ...]
+    blocked: tuple[BlockedResult, ...]
+    expected_minutes: float
+    chance_by: Mapping[str, float]
+    exact: bool
+    gap: float | None
+
+    @property
+    def first(self) -> StepResult | None:
+        """The step to do now."""
+        return self.visits[0].steps[0] if self.visits else None

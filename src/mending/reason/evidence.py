@@ -1,0 +1,42 @@
+"""Everything that is known about one PC, as values."""
+
+from collections.abc import Mapping
+from enum import StrEnum
+
+import msgspec
+
+from mending.boot import Trace
+
+
+class ReportKind(StrEnum):
+    """What a step said when it was done. Whether the PC starts is another matter."""
+
+    NOTHING_WRONG = "nothing-wrong"
+    MENDED = "mended"
+    NOT_MENDED = "not-mended"
+    NOT_RUN = "not-run"
+
+
+class Report(msgspec.Struct, frozen=True):
+    """A step that was tried, and what it reported."""
+
+    step: str
+    kind: ReportKind
+
+
+class Evidence(msgspec.Struct, frozen=True, kw_only=True):
+    """What bears on the causes.
+
+    Attributes:
+        facts: answers to facts; unknown ones are left out.
+        seen: answers to signs; unknown ones are left out.
+        trace: the newest trace of the disk as it is now.
+        reports: all steps tried so far.
+        failed_starts: for every test start that failed, the steps done since the one before.
+    """
+
+    facts: Mapping[str, str] = {}
+    seen: Mapping[str, str] = {}
+    trace: Trace | None = None
+    reports: tuple[Report, ...] = ()
+    failed_starts: tuple[tuple[Report, ...], ...] = ()

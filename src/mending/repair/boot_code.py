@@ -1,0 +1,109 @@
+"""The repair `boot-code`: boot code for the first 440 bytes, and never a byte behind them."""
+
+from importlib.resources import files
+
+from mending.boot import CodeKind, Trace, find_core, recognise_code
+from mending.disk import Disk, FilesUnavailableError, Scheme, open_files
+from mending.formats import grub, mbr
+from mending.model import Lba, Patch, RefusedError, Window
+from mending.repair.proposal import Leave, Proposal
+
+REPAIR = "boot-code"
+_ANSWERS = ("boot-code-blank", "boot-code-message", "boot-code-unknown")
+_STAGE_ONE_PLACES = tuple(
+    f"{folder}/i386-pc/boot.img" for folder in ("boot/grub", "grub", "boot/grub2", "grub2", "usr/lib/grub")
+)
+_EFI_SYSTEM_TYPE = 0xEF
+
+
+def propose(disk: Disk, trace: Trace, leave: Leave) -> Proposal:
+    """The patch for sector 0.
+
+    Raises:
+        RefusedError: not a BIOS disk with a sound table, code that already fits, or neither one active volume with a
+            sound boot sector nor a GRUB core with its stage one.
+    """
+    record = _guarded(disk)
+    sector = disk.source.read(0, mbr.SIZE)
+    core = find_core(disk)
+    _refuse_if_it_works(recognise_code(sector), core, leave)
+    code, says = _grub_code(disk, core, sector) if core is not None else (_own_code(disk), _OWN_SAYS)
+    patch = Patch(0, record.fields.code, code, f"boot code, bytes 0 to {mbr.CODE_SIZE - 1} of sector 0")
+    if patch.before == patch.after:
+        raise RefusedError("The boot code is already the one that would be written.")
+    present = {finding.id for finding in trace.findings}
+    return Proposal(REPAIR, says, (patch,), tuple(one for one in _ANSWERS if one in present))
+
+
+_OWN_SAYS = "Writes Mending's boot code, which starts the one active volume; table and disk signature stay."
+
+
+def own_code() -> bytes:
+    """The 440 bytes assembled from `code/boot-code.asm`."""
+    return (files("mending.repair") / "code" / "boot-code.bin").read_bytes()
+
+
+def _guarded(disk: Disk) -> mbr.BootRecord:
+    if disk.scheme is Scheme.GPT:
+        raise RefusedError(
+            "This disk carries a GPT; boot code in sector 0 does not start it.", "Look at its EFI volume."
+        )
+    if disk.boot_record is None:
+        raise RefusedError(disk.unreadable, "Copy the drive to an image first.")
+    if disk.scheme is Scheme.NONE or disk.boot_record.has("signature-missing"):
+        raise RefusedError("Sector 0 holds no sound partition table.", "The table has to be put back before the code.")
+    if disk.boot_record.problems:
+        problem = disk.boot_record.problems[0]
+        raise RefusedError(f"The partition table is not sound: {problem.found}.", "Mend the table first.")
+    record = disk.boot_record.record
+    if any(entry.type == _EFI_SYSTEM_TYPE for entry in record.entries):
+        raise RefusedError("This disk has an EFI system partition, so UEFI starts it without boot code.")
+    return record
+
+
+def _refuse_if_it_works(kind: CodeKind, core: Lba | None, leave: Leave) -> None:
+    fits = kind is CodeKind.GRUB if core is not None else kind is CodeKind.ACTIVE_ENTRY
+    if fits and not leave.anyway:
+        raise RefusedError("The boot code is of the kind that this disk needs.", "Add --anyway to write it afresh.")
+
+
+def _own_code(disk: Disk) -> bytes:
+    active = [volume for volume in disk.volumes if volume.active]
+    if len(active) != 1:
+        raise RefusedError(
+            f"{len(active)} entries are active; boot code needs exactly one.", "Settle the active flag first."
+        )
+    if not active[0].boot.sound:
+        raise RefusedError(
+            f"The boot sector of the active volume {active[0].number} is not sound, so boot code alone would not help.",
+            "Mend the boot sector first.",
+        )
+    return own_code()
+
+
+def _grub_code(disk: Disk, core: Lba, sector: Window) -> tuple[bytes, str]:
+    """The installed system's own stage one, told where its core starts; disk parameters in the sector are kept."""
+    path, image = _stage_one(disk)
+    placed = grub.STAGE_ONE.patch(
+        image, core_lba=core, drive=grub.DRIVE_FROM_FIRMWARE, drive_check=grub.TRUST_HARD_DISK
+    )  # fmt: skip
+    start, end = grub.KEEP_PARAMETERS
+    code = placed[:start] + sector.data[start:end] + placed[end : mbr.CODE_SIZE]
+    return code, f"Writes GRUB's stage one from {path}, pointed at its core in sector {core}; the table stays."
+
+
+def _stage_one(disk: Disk) -> tuple[str, bytes]:
+    for volume in disk.volumes:
+        try:
+            inside = open_files(disk.source, volume)
+            for place in _STAGE_ONE_PLACES:
+                found = inside.find(place)
+                data = inside.read(found, grub.SIZE) if found is not None else b""
+                if found is not None and grub.is_stage_one(Window(data)):
+                    return f"{found.path} on volume {volume.number}", data
+        except FilesUnavailableError:
+            continue  # said below for the disk as a whole
+    raise RefusedError(
+        "A GRUB core is on this disk, but its stage one was found on no volume that can be read.",
+        "Mend that volume first, or install GRUB's own files again from its system.",
+    )

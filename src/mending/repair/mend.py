@@ -1,0 +1,116 @@
+"""One repair from beginning to end: trace, propose, try it in memory, write, trace again."""
+
+from pathlib import Path
+
+import msgspec
+
+from mending.boot import Trace, trace_disk
+from mending.model import Patch, RefusedError, RepairFailedError, hex_preview
+from mending.repair.journal import roll_back, write_point
+from mending.repair.points import belongs_to, load_points
+from mending.repair.proposal import Leave, Proposal
+from mending.repair.registry import propose
+from mending.source import PatchedSource, Source
+
+
+class WriteResult(msgspec.Struct, frozen=True, kw_only=True):
+    """One range that is or would be written; `path` is for repairs on files."""
+
+    offset: int
+    length: int
+    path: str | None
+    says: str
+    before_hex: str
+    after_hex: str
+
+
+class MendResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="mend/1"):
+    """What a repair did, or would do where `done` is false."""
+
+    repair: str
+    says: str
+    done: bool
+    writes: tuple[WriteResult, ...]
+    undo_point: str | None
+    before: str
+    after: str
+    failing_before: str | None
+    failing_after: str | None
+
+
+class Preview(msgspec.Struct, frozen=True):
+    """A proposal, the trace before it, and the trace of the target as it would be."""
+
+    proposal: Proposal
+    before: Trace
+    after: Trace
+
+    def result(self, undo_point: str | None = None, after: Trace | None = None) -> MendResult:
+        """The document of this repair, carried out where there is an undo point."""
+        seen = after or self.after
+        return MendResult(
+            repair=self.proposal.repair,
+            says=self.proposal.says,
+            done=undo_point is not None,
+            writes=tuple(_write_result(patch) for patch in self.proposal.patches),
+            undo_point=undo_point,
+            before=self.before.verdict,
+            after=seen.verdict,
+            failing_before=self.before.failing_phase,
+            failing_after=seen.failing_phase,
+        )
+
+
+def preview(repair: str, source: Source, leave: Leave) -> Preview:
+    """What a repair would do, tried on the target's bytes in memory. Reads only.
+
+    Raises:
+        UsageError: no such repair.
+        RefusedError: a guard says no, or the target would not be better for it.
+    """
+    before = trace_disk(source)
+    proposal = propose(repair, source, before, leave)
+    after = trace_disk(PatchedSource(source, proposal.patches))
+    fault = worse(before, after, proposal)
+    if fault:
+        raise RefusedError(f"{repair} would not help: {fault}")
+    return Preview(proposal, before, after)
+
+
+def carry_out(planned: Preview, source: Source, folder: Path, at: str) -> tuple[MendResult, Trace]:
+    """Write what was previewed and prove it; also gives the trace afterwards.
+
+    Raises:
+        RefusedError: the target changed since the preview, or an earlier repair was cut off.
+        RepairFailedError: it failed, or the target is not better for it; everything was put back.
+    """
+    cut_off = [one for one in load_points(folder) if one.state.state == "planned" and belongs_to(one, source)]
+    if cut_off:
+        raise RefusedError(f"An earlier repair was cut off half-way: {cut_off[0].file.id}.", "Undo it first.")
+    point = write_point(source, planned.proposal, folder, at)
+    after = trace_disk(source)
+    fault = worse(planned.before, after, planned.proposal)
+    if fault:
+        roll_back(source, point, at)
+        raise RepairFailedError(f"{planned.proposal.repair} was rolled back: {fault}")
+    return planned.result(point.file.id, after), after
+
+
+def worse(before: Trace, after: Trace, proposal: Proposal) -> str:
+    """Why the later trace is no improvement; empty when it is one."""
+    left = {finding.id for finding in after.findings} & set(proposal.answers)
+    if left:
+        return f"{sorted(left)[0]} is still found."
+    new = {finding.id for finding in after.fatal} - {finding.id for finding in before.fatal}
+    return f"{sorted(new)[0]} is newly found." if new else ""
+
+
+def _write_result(patch: Patch) -> WriteResult:
+    return WriteResult(
+        offset=patch.offset,
+        length=patch.length,
+        path=None,
+        says=patch.says,
+        before_hex=hex_preview(patch.before),
+        after_hex=hex_preview(patch.after),
+    )

@@ -1,0 +1,29 @@
+"""The repairs that this version carries out, in chain order."""
+
+from collections.abc import Callable, Mapping
+
+from mending.boot import Trace
+from mending.disk import Disk, survey
+from mending.model import UsageError
+from mending.repair import boot_code
+from mending.repair.guards import check_common
+from mending.repair.proposal import Leave, Proposal
+from mending.source import Source
+
+Propose = Callable[[Disk, Trace, Leave], Proposal]
+
+REPAIRS: Mapping[str, Propose] = {"boot-code": boot_code.propose}
+
+
+def propose(repair: str, source: Source, trace: Trace, leave: Leave) -> Proposal:
+    """The patches of one repair.
+
+    Raises:
+        UsageError: no such repair.
+        RefusedError: a guard says no.
+    """
+    if repair not in REPAIRS:
+        raise UsageError(f"There is no repair called {repair!r}.", f"Repairs: {', '.join(REPAIRS)}.")
+    disk = survey(source)
+    check_common(disk, leave)
+    return REPAIRS[repair](disk, trace, leave)

@@ -1,0 +1,65 @@
+"""What this machine knows about a device: whether it is in use, its sector size and serial number."""
+
+import fcntl
+import os
+import struct
+from pathlib import Path
+
+from mending.model import RefusedError
+
+_BLKSSZGET = 0x1268
+"""Linux ioctl for the logical sector size (linux/fs.h)."""
+
+
+def device_sector_bytes(fd: int) -> int:
+    """Logical sector size of an open block device in bytes. Raises OSError."""
+    answer = fcntl.ioctl(fd, _BLKSSZGET, struct.pack("I", 0))
+    size: int = struct.unpack("I", answer)[0]
+    return size
+
+
+def device_serial(path: str) -> str:
+    """Serial number of a block device, or an empty string where the system does not show one."""
+    name = Path(path).resolve().name
+    for place in (f"/sys/class/block/{name}/device/serial", f"/sys/class/block/{name}/serial"):
+        try:
+            return Path(place).read_text(errors="replace").strip()
+        except OSError:
+            continue
+    return ""
+
+
+def refuse_if_busy(path: str, is_device: bool) -> None:
+    """Raise RefusedError when the target, a part of it, or a loop device over it is mounted."""
+    real = Path(path).resolve()
+    held = [*_loops_over(real), str(real)] if not is_device else [str(real)]
+    for device, where in _mounts():
+        if any(device == name or _is_part(device, name) for name in held):
+            raise RefusedError(f"{path} is mounted at {where}.", "Unmount it, then try again.")
+    if len(held) > 1:
+        raise RefusedError(f"{path} is attached as {held[0]}.", "Detach that loop device, then try again.")
+
+
+def _is_part(device: str, disk: str) -> bool:
+    rest = device.removeprefix(disk)
+    return device.startswith(disk) and rest.removeprefix("p").isdigit()
+
+
+def _mounts() -> list[tuple[str, str]]:
+    try:
+        lines = Path("/proc/self/mounts").read_text(errors="replace").splitlines()
+    except OSError:
+        return []  # not Linux: opening a device for exclusive use is then the only guard
+    pairs = [line.split(" ")[:2] for line in lines]
+    return [(os.path.realpath(pair[0]), pair[1]) for pair in pairs if len(pair) == 2 and pair[0].startswith("/")]
+
+
+def _loops_over(image: Path) -> list[str]:
+    found = []
+    for backing in Path("/sys/block").glob("loop*/loop/backing_file"):
+        try:
+            if backing.read_text(errors="replace").strip() == str(image):
+                found.append(f"/dev/{backing.parent.parent.name}")
+        except OSError:
+            continue  # detached between the listing and the read
+    return found

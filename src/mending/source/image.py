@@ -1,0 +1,150 @@
+"""Disk images and block devices."""
+
+import errno
+import os
+import stat
+from pathlib import Path
+from types import TracebackType
+from typing import Self
+
+from mending.model import InputError, ReadError, RefusedError, Window
+from mending.model.limits import WINDOW_BYTES
+from mending.source import busy
+from mending.source.base import TargetKind
+
+_UNREADABLE = {errno.EIO, errno.ENODATA, errno.EREMOTEIO}
+
+
+class FileSource:
+    """A regular file or a block device, read with positioned reads so that no file position is shared.
+
+    Use `open_source` to make one.
+    """
+
+    def __init__(self, path: str, fd: int, kind: TargetKind, size: int, bytes_per_sector: int, serial: str) -> None:
+        self.path = path
+        self.kind = kind
+        self.size = size
+        self.bytes_per_sector = bytes_per_sector
+        self.bytes_read = 0
+        self.serial = serial
+        self._fd: int | None = fd
+
+    def read(self, offset: int, length: int) -> Window:
+        """See `Source.read`."""
+        wanted = max(0, min(length, self.size - offset, WINDOW_BYTES))
+        try:
+            data = os.pread(self._open_fd(), wanted, offset) if offset >= 0 else b""
+        except OSError as error:
+            if error.errno in _UNREADABLE:
+                says = f"{wanted} bytes at offset {offset} of {self.path} cannot be read: {error.strerror}."
+                raise ReadError(
+                    says, offset, wanted, "Copy the drive to an image first, then work on the image."
+                ) from error
+            raise _translated(self.path, error) from error
+        self.bytes_read += len(data)
+        return Window(data, offset)
+
+    def write(self, offset: int, data: bytes) -> None:
+        """See `Source.write`."""
+        if offset < 0 or offset + len(data) > self.size:
+            raise RefusedError(f"A write of {len(data)} bytes at offset {offset} would leave {self.path}.")
+        done = 0
+        try:
+            while done < len(data):
+                done += os.pwrite(self._open_fd(), data[done:], offset + done)
+        except OSError as error:
+            raise _translated(self.path, error) from error
+
+    def flush(self) -> None:
+        """See `Source.flush`; also drops what this machine remembers, so that the next read comes from the medium."""
+        try:
+            os.fsync(self._open_fd())
+            os.posix_fadvise(self._open_fd(), 0, 0, os.POSIX_FADV_DONTNEED)
+        except OSError as error:
+            raise _translated(self.path, error) from error
+
+    def close(self) -> None:
+        """See `Source.close`."""
+        if self._fd is not None:
+            os.close(self._fd)
+            self._fd = None
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self.close()
+
+    def _open_fd(self) -> int:
+        if self._fd is None:
+            raise InputError(f"{self.path} was closed before this read.")
+        return self._fd
+
+
+def open_source(path: str, *, bytes_per_sector: int | None = None, for_writing: bool = False) -> FileSource:
+    """Open an image or a block device.
+
+    Args:
+        path: as the person typed it.
+        bytes_per_sector: 512 or 4096 to override what the device says; images start at 512 until somebody knows better.
+        for_writing: only a repair asks for this; refused for anything mounted or in use.
+
+    Raises:
+        InputError: not there, not allowed, empty, a folder, or no disk at all.
+        RefusedError: mounted or in use and `for_writing`.
+    """
+    try:
+        mode = Path(path).stat().st_mode
+    except (OSError, ValueError) as error:
+        raise _translated(path, error) from error
+    if stat.S_ISDIR(mode):
+        raise InputError(
+            f"{path} is a folder, and this needs a disk image or a block device.", "Name the image file inside it."
+        )
+    is_device = stat.S_ISBLK(mode)
+    if not is_device and not stat.S_ISREG(mode):
+        raise InputError(f"{path} is neither a file nor a block device.")
+    if for_writing:
+        busy.refuse_if_busy(path, is_device)
+    return _opened(path, is_device, bytes_per_sector, for_writing)
+
+
+def _opened(path: str, is_device: bool, bytes_per_sector: int | None, for_writing: bool) -> FileSource:
+    flags = (os.O_RDWR if for_writing else os.O_RDONLY) | os.O_CLOEXEC
+    if is_device and for_writing:
+        flags |= os.O_EXCL  # the kernel answers EBUSY for a device that is mounted or held by a mapping
+    try:
+        fd = os.open(path, flags)
+    except OSError as error:
+        raise _translated(path, error) from error
+    try:
+        size = os.lseek(fd, 0, os.SEEK_END)
+        if size == 0:
+            raise InputError(f"{path} is empty.", "Was the image copied to its end?")
+        sector = bytes_per_sector or (busy.device_sector_bytes(fd) if is_device else 512)
+    except OSError as error:
+        os.close(fd)
+        raise _translated(path, error) from error
+    except InputError:
+        os.close(fd)
+        raise
+    kind = TargetKind.DEVICE if is_device else TargetKind.IMAGE
+    return FileSource(path, fd, kind, size, sector, busy.device_serial(path) if is_device else "")
+
+
+def _translated(path: str, error: OSError | ValueError) -> InputError | RefusedError:
+    """The operating system's error in our words."""
+    if isinstance(error, ValueError):
+        return InputError(f"{path!r} is not a usable path.")
+    if error.errno == errno.EBUSY:
+        return RefusedError(f"{path} is in use.", "Unmount everything on it, then try again.")
+    if error.errno in {errno.EACCES, errno.EPERM}:
+        return InputError(
+            f"{path} may not be opened by this account.", "Run as administrator, or ask for access to it."
+        )
+    if error.errno == errno.ENOENT:
+        return InputError(f"{path} does not exist.")
+    return InputError(f"{path} cannot be used: {error.strerror or error}.")
