@@ -1,0 +1,1 @@
+"""Tests. They drive the installed program on files in temporary folders."""

@@ -1,0 +1,155 @@
+"""What the tests share: running the program, real disks made by real programs, and skipping with a reason."""
+
+import functools
+import hashlib
+import json
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+import unittest
+from pathlib import Path
+
+from mending.boot import trace_disk
+from mending.disk import settle_sector_size
+from mending.source import MemorySource, open_source
+
+PROGRAM = Path(sys.executable).with_name("mending")
+SYSTEM_PATH = os.pathsep.join([os.environ.get("PATH", ""), "/usr/sbin", "/sbin"])
+SECTOR = 512
+START = 2048
+GRUB_FILES = Path("/usr/lib/grub/i386-pc")
+MBR_FILES = Path("/usr/lib/syslinux/mbr")
+
+
+def needs(*things):
+    """Skip a test, with the reason, unless these programs and files are on the machine; where nothing may skip, fail."""
+    missing = [str(one) for one in things if not _present(one)]
+
+    def decorate(test):
+        if missing and os.environ.get("MENDING_NOTHING_SKIPS"):
+
+            @functools.wraps(test)
+            def fail(self, *_):
+                self.fail(f"{', '.join(missing)} should have been installed")
+
+            return fail
+        return unittest.skipIf(missing, f"not on this machine: {', '.join(missing)}")(test)
+
+    return decorate
+
+
+def _present(thing):
+    return thing.exists() if isinstance(thing, Path) else shutil.which(thing, path=SYSTEM_PATH) is not None
+
+
+def run(*words, stdin="", expect=0, env=None):
+    """Run the installed program; returns what it printed. Fails when the exit status is another one."""
+    done = subprocess.run(
+        [PROGRAM, *map(str, words)],
+        input=stdin,
+        capture_output=True,
+        text=True,
+        env={**os.environ, **(env or {})},
+        timeout=120,
+    )
+    if done.returncode != expect:
+        raise AssertionError(f"{words}: exit {done.returncode} instead of {expect}\n{done.stdout}\n{done.stderr}")
+    if "Traceback" in done.stdout + done.stderr:
+        raise AssertionError(done.stderr)
+    return done.stdout + done.stderr
+
+
+def run_json(*words, expect=0, env=None):
+    """Run with --json; returns the document."""
+    return json.loads(run(*words, "--json", expect=expect, env=env))
+
+
+def sha(path):
+    return hashlib.sha256(Path(path).read_bytes()).hexdigest()
+
+
+def tool(*words, stdin=None):
+    """Run a system program quietly; fails loudly."""
+    done = subprocess.run(
+        list(map(str, words)),
+        input=stdin,
+        capture_output=True,
+        text=True,
+        env={**os.environ, "PATH": SYSTEM_PATH},
+        timeout=120,
+    )
+    if done.returncode:
+        raise AssertionError(f"{words}: {done.stdout}{done.stderr}")
+    return done.stdout
+
+
+def patch(path, offset, data):
+    with Path(path).open("r+b") as file:
+        file.seek(offset)
+        file.write(data)
+
+
+def trace_file(path):
+    with open_source(str(path)) as source:
+        source.bytes_per_sector = settle_sector_size(source)
+        return trace_disk(source)
+
+
+def trace_bytes(data):
+    return trace_disk(MemorySource(data))
+
+
+def ids(trace, severity=None):
+    return [one.id for one in trace.findings if severity in (None, one.severity)]
+
+
+class InFolder(unittest.TestCase):
+    """A test with a folder of its own, and a data folder so that undo points stay in it."""
+
+    def setUp(self):
+        self.folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
+        self.env = {"XDG_DATA_HOME": str(self.folder / "data")}
+
+    def run_here(self, *words, **more):
+        return run(*words, env=self.env, **more)
+
+    def json_here(self, *words, **more):
+        return run_json(*words, env=self.env, **more)
+
+    # --- disks made by real programs, never by our own writer ---
+
+    def partitioned(self, name, *lines, mib=64):
+        """An image with a table by sfdisk; the lines are its input."""
+        path = self.folder / f"{name}.img"
+        with path.open("wb") as file:
+            file.truncate(mib << 20)
+        tool("sfdisk", "-q", path, stdin="label: dos\n" + "\n".join(lines) + "\n")
+        return path
+
+    def fat_started_by_syslinux(self, name="sys", bits=16, mib=64):
+        """A disk that really starts: sfdisk, mkfs.fat, and the boot programs of Syslinux."""
+        sectors = (mib << 11) - START
+        kind = {12: "1", 16: "e", 32: "c"}[bits]
+        path = self.partitioned(name, f"start={START},size={sectors},type={kind},bootable", mib=mib)
+        where = ["--offset", str(START), "-h", str(START)]
+        tool("mkfs.fat", "-F", bits, "-s", {12: 64, 16: 4, 32: 1}[bits], *where, path, sectors // 2)
+        tool("syslinux", "--install", "--offset", START * SECTOR, path)
+        patch(path, 0, (MBR_FILES / "mbr.bin").read_bytes()[:440])
+        return path
+
+    def ext_started_by_grub(self, name="grub", stage_one=True):
+        """A disk with GRUB's core in the gap and, in an ext4 volume, the files that an installed system keeps."""
+        path = self.partitioned(name, f"start={START},size=120000,type=83")
+        tree = self.folder / f"{name}-tree" / "boot" / "grub" / "i386-pc"
+        tree.mkdir(parents=True)
+        if stage_one:
+            shutil.copy(GRUB_FILES / "boot.img", tree)
+        core = self.folder / f"{name}.core"
+        modules = ["biosdisk", "part_msdos", "ext2", "normal", "echo", "serial", "terminal", "halt"]
+        tool("grub-mkimage", "-O", "i386-pc", "-o", core, "-p", "(hd0,msdos1)/boot/grub", *modules)
+        tool("mke2fs", "-q", "-t", "ext4", "-d", tree.parents[2], "-E", f"offset={START * SECTOR}", path, "58000k")
+        patch(path, 0, (GRUB_FILES / "boot.img").read_bytes()[:440])
+        patch(path, SECTOR, core.read_bytes())
+        return path
