@@ -24,7 +24,7 @@ MBR_FILES = Path("/usr/lib/syslinux/mbr")
 
 
 def needs(*things):
-    """Skip a test, with the reason, unless these programs and files are on the machine; where nothing may skip, fail."""
+    """Skip a test, with the reason, unless these programs and files are there; where nothing may skip, fail."""
     missing = [str(one) for one in things if not _present(one)]
 
     def decorate(test):

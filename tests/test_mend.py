@@ -1,5 +1,6 @@
 """Repairs: what they write, what they refuse, and that no failure or power cut leaves a target half-way."""
 
+import contextlib
 import json
 import tempfile
 import unittest
@@ -121,10 +122,8 @@ class Journal(unittest.TestCase):
             with self.subTest(cut=cut):
                 folder = self.folder / str(cut)
                 source = FaultyMemory(self.before, cut_after=cut)
-                try:
+                with contextlib.suppress(PowerCutError):
                     write_point(source, self.proposal, folder, NOW)
-                except PowerCutError:
-                    pass
                 left = MemorySource(bytes(source.data))
                 if cut < 1100:
                     self.assertEqual(load_points(folder)[0].state.state, "planned")

@@ -1,4 +1,4 @@
-"""`trace` on disks that real partitioning and formatting programs made: right phase, nothing changed, no false alarm."""
+"""`trace` on disks made by real partitioning and formatting programs: right phase, nothing changed, no false alarm."""
 
 import unittest
 

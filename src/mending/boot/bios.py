@@ -33,7 +33,7 @@ class BiosChain:
             what = "Sector 0 is blank" if blank else "Sector 0 does not end in 55 aa"
             says = f"{what}, so firmware does not take this disk for one that starts."
             where = place(510, reading.record.fields.signature.to_bytes(2, "little"))
-            then = None if blank else self.boot_code
+            then = self.boot_code if self._disk.volumes else None
             return failed(finding("boot-signature-missing", phase, Severity.FATAL, says, where), then)
         where = Where(offset=510, length=2, hex="55 aa")
         return Rung(

@@ -39,7 +39,7 @@ def saw(case: Case, pack: Pack, hand: Hand, signs: Mapping[str, str]) -> Case:
     return record(case, hand, Saw(at=hand.since, signs=dict(signs)))
 
 
-def add_evidence(case: Case, hand: Hand, path: str) -> Case:
+def add_evidence(case: Case, hand: Hand, path: str, as_disk: bool = False) -> Case:
     """Attach a file or device; its kind is told by its content. Disks are named, smaller evidence is copied.
 
     Raises:
@@ -47,7 +47,7 @@ def add_evidence(case: Case, hand: Hand, path: str) -> Case:
     """
     with open_source(path) as source:
         size, head = source.size, source.read(0, HEAD_BYTES).data
-        sort = "disk" if source.kind == "device" else sort_of(head)
+        sort = "disk" if as_disk or source.kind == "device" else sort_of(head)
     if sort == "disk":
         return record(case, hand, Added(at=hand.since, path=str(Path(path).resolve()), sort=sort, bytes=size))
     if size > EVIDENCE_BYTES:

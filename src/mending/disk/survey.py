@@ -4,10 +4,11 @@ from enum import StrEnum
 
 import msgspec
 
+from mending.disk.sort import HEAD_BYTES, sort_of
 from mending.disk.volumes import Volume, look_at_start
 from mending.formats import gpt, mbr
 from mending.model import ByteOffset, InputError, Lba, ReadError, Reading, SectorCount
-from mending.source import Source
+from mending.source import Source, TargetKind
 
 
 class Scheme(StrEnum):
@@ -40,7 +41,7 @@ def survey(source: Source) -> Disk:
     """Read the boot record and the start of every volume in its table.
 
     Raises:
-        InputError: the source is shorter than one sector.
+        InputError: an image that is no disk: less than a sector; or without a table, and text or a part of a sector.
     """
     sectors = SectorCount(source.size // source.bytes_per_sector)
     if sectors < 1:
@@ -48,14 +49,32 @@ def survey(source: Source) -> Disk:
             f"{source.path} has {source.size} bytes, which is less than one sector.", "This is no disk image."
         )
     try:
-        record = mbr.read(source.read(0, mbr.SIZE), sectors)
+        record = _believable(mbr.read(source.read(0, mbr.SIZE), sectors))
     except ReadError as error:
         return Disk(source, sectors, Scheme.NONE, None, error.says, False, ())
+    _refuse_what_is_no_disk(source, record)
     if _is_volume(source, record.record):
         return Disk(source, sectors, Scheme.NONE, record, "", False, (_whole_disk(source, sectors),))
     gpt_found = record.record.protective or _has_gpt(source)
     volumes = tuple(_volume(source, entry) for entry in record.record.entries if entry.type != mbr.GPT_PROTECTIVE)
     return Disk(source, sectors, _scheme(record, gpt_found), record, "", gpt_found, volumes)
+
+
+def _believable(record: Reading[mbr.BootRecord]) -> Reading[mbr.BootRecord]:
+    """Without the signature, and with more wrong besides, what stands in the place of the table is no table."""
+    missing = [problem for problem in record.problems if problem.code == "signature-missing"]
+    if not missing or len(record.problems) == len(missing):
+        return record
+    return Reading(msgspec.structs.replace(record.record, entries=()), tuple(missing))
+
+
+def _refuse_what_is_no_disk(source: Source, record: Reading[mbr.BootRecord]) -> None:
+    if source.kind is TargetKind.DEVICE or not record.has("signature-missing") or record.record.entries:
+        return
+    if source.size % mbr.SIZE or sort_of(source.read(0, HEAD_BYTES).data) == "text":
+        raise InputError(
+            f"{source.path} is no disk: it has no table, and its content is something else.", "Name a disk image."
+        )
 
 
 def _scheme(record: Reading[mbr.BootRecord], gpt_found: bool) -> Scheme:

@@ -17,7 +17,8 @@ PROMISING = 0.01
 FINDING_SHARE = 0.25
 """What a step that only names the cause counts, against one that fixes it."""
 _MARKS = (30, 60, 120)
-_MOST_VISITS = 12
+_MOST_VISITS = 40
+"""More than the pack has steps, so that the last resorts are planned too."""
 
 
 def make_plan(

@@ -13,10 +13,11 @@ from mending.cli.show import emit, show_case
 @click.command("add")
 @options.case_argument
 @click.argument("files", nargs=-1, required=True)
+@click.option("--disk", "as_disk", is_flag=True, help="Take it for the PC's disk, whatever it begins with.")
 @options.as_json
-def command(case: str, files: tuple[str, ...], as_json: bool) -> None:
+def command(case: str, files: tuple[str, ...], as_disk: bool, as_json: bool) -> None:
     """Attach evidence to a case; the kind is told by the content. A disk is traced at once."""
     grown = load_case(Path(case))
     for file in files:
-        grown = attach(grown, file)
+        grown = attach(grown, file, as_disk)
     emit(case_result(grown), as_json, show_case)

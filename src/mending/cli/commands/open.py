@@ -10,10 +10,10 @@ from mending.case.work import learned
 from mending.cli import asking, options, world
 from mending.cli.commands.trace import look
 from mending.cli.show import emit, show_case
-from mending.cli.targets import Target
+from mending.cli.targets import Target, opened
+from mending.disk import survey
 from mending.knowledge import Pack, base_pack
 from mending.model import RefusedError
-from mending.source import open_source
 
 _NOTES = ("screen", "since", "changed")
 
@@ -41,22 +41,22 @@ def command(
     notes = {name: words for name, words in zip(_NOTES, (screen, since, changed), strict=True) if words}
     if world.interactive() and not (quiet or as_json):
         known, notes = _take_in(pack, known, notes)
-    opened = start(case, disk, pack, known, notes)
-    emit(case_result(opened), as_json, show_case)
+    emit(case_result(start(case, disk, pack, known, notes)), as_json, show_case)
 
 
 def start(folder: str, disk: str | None, pack: Pack, facts: Mapping[str, str], notes: Mapping[str, str]) -> Case:
     """Open a case, attach its disk and trace it."""
     if disk is not None:
-        open_source(disk).close()  # before anything is made: a disk that cannot be read must not leave half a case
+        with opened(disk) as source:  # before anything is made: what is no disk must not leave half a case
+            survey(source)
     first = learned(pack, facts, notes, world.now())
     case = open_case(Path(folder), [first], world.now())
-    return attach(case, disk) if disk is not None else case
+    return attach(case, disk, as_disk=True) if disk is not None else case
 
 
-def attach(case: Case, path: str) -> Case:
-    """Attach evidence; a disk is traced at once."""
-    grown = add_evidence(case, world.hand(), path)
+def attach(case: Case, path: str, as_disk: bool = False) -> Case:
+    """Attach evidence; a disk is traced at once. Args: as_disk: take it for a disk, whatever it begins with."""
+    grown = add_evidence(case, world.hand(), path, as_disk)
     if grown.state.evidence[-1].sort != "disk":
         return grown
     target = Target(str(grown.folder))

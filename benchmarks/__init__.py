@@ -1,0 +1,1 @@
+"""Ratios measured in one run: `make bench`."""

@@ -1,0 +1,11 @@
+"""Every benchmark in turn. A figure is a ratio of two medians taken alternately in this run, or a count."""
+
+from benchmarks import startup
+
+
+def main() -> None:
+    """Run them all."""
+    startup.run()
+
+
+main()

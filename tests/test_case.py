@@ -1,0 +1,165 @@
+"""Cases: they survive crashes and two programs at once; what is recorded changes causes and plan."""
+
+import subprocess
+import sys
+import time
+import unittest
+from pathlib import Path
+
+from mending.case import Hand, load_case, plan_of, saw, started, tried
+from mending.case.lock import held
+from mending.knowledge import base_pack
+from mending.model import InputError, RefusedError
+from mending.reason import ReportKind
+from tests.support import PROGRAM, InFolder, patch
+
+HAND = Hand("the test", "2026-03-02T08:10:00+00:00", 0.2)
+HOLD = """
+import sys, time; from pathlib import Path
+from mending.case.lock import Hand, held
+with held(Path(sys.argv[1]), Hand("process 7 (mending work)", "2026-03-02T08:10:00+00:00")):
+    print("held", flush=True); time.sleep(float(sys.argv[2]))
+"""
+
+
+class Crash(InFolder):
+    def test_a_record_cut_off_at_any_byte_is_a_case_of_whole_events(self):
+        case = self.folder / "quay-desk-9"
+        self.run_here("open", case, "--fact", "form=desktop")
+        self.run_here("saw", case, "logo=shown")
+        self.run_here("saw", case, "lock-key=toggles")
+        record = case / "record.jsonl"
+        whole = record.read_bytes()
+        ends = [at + 1 for at, byte in enumerate(whole) if byte == 0x0A]
+        for cut in range(len(whole) + 1):
+            record.write_bytes(whole[:cut])
+            state = load_case(case).state
+            known = len(state.facts) + len(state.seen)
+            self.assertEqual(known, sum(end <= cut for end in ends))
+        record.write_bytes(whole[:-7])
+        again = saw(load_case(case), base_pack(), HAND, {"beeps": "none"})
+        self.assertEqual(dict(again.state.seen), {"logo": "shown", "beeps": "none"})
+
+    def test_a_damaged_line_in_the_middle_is_told_with_its_number(self):
+        case = self.folder / "case"
+        self.run_here("open", case)
+        self.run_here("saw", case, "logo=shown")
+        self.run_here("saw", case, "logo=never")
+        patch(case / "record.jsonl", len((case / "record.jsonl").read_bytes().splitlines()[0]) + 60, b"#")
+        self.assertIn("line 2", self.run_here("plan", case, expect=3))
+
+    def test_a_case_is_never_opened_over_another(self):
+        self.run_here("open", self.folder / "case")
+        self.assertIn("a case already", self.run_here("open", self.folder / "case", expect=4))
+        (self.folder / "full").mkdir()
+        (self.folder / "full" / "letter.txt").write_text("keep")
+        self.run_here("open", self.folder / "full", expect=3)
+        self.assertEqual([one.name for one in (self.folder / "full").iterdir()], ["letter.txt"])
+
+
+class TwoAtOnce(InFolder):
+    def hold(self, case, seconds):
+        holder = subprocess.Popen([sys.executable, "-c", HOLD, case, str(seconds)], stdout=subprocess.PIPE, text=True)
+        self.addCleanup(holder.stdout.close)
+        self.addCleanup(holder.wait)
+        holder.stdout.readline()
+
+    def test_the_second_waits_when_the_first_is_short(self):
+        self.run_here("open", self.folder / "case")
+        self.hold(self.folder / "case", 1.0)
+        self.run_here("saw", self.folder / "case", "logo=shown")
+
+    def test_the_second_is_told_who_holds_the_case(self):
+        self.run_here("open", self.folder / "case")
+        self.hold(self.folder / "case", 3.0)
+        with self.assertRaises(RefusedError) as caught:
+            saw(load_case(self.folder / "case"), base_pack(), HAND, {"logo": "shown"})
+        self.assertIn("process 7 (mending work) since 2026", caught.exception.says)
+
+    def test_twelve_programs_at_once_lose_no_event(self):
+        case = self.folder / "case"
+        self.run_here("open", case)
+        words = [
+            (PROGRAM, "tried", case, "unplug-extras", "nothing-wrong", "--note", str(number)) for number in range(12)
+        ]
+        programs = [subprocess.Popen(one, stdout=subprocess.DEVNULL) for one in words]
+        self.assertEqual([program.wait() for program in programs], [0] * 12)
+        self.assertEqual(sorted(int(one.note) for one in load_case(case).state.tried), list(range(12)))
+
+    def test_a_lock_left_by_a_dead_program_holds_nobody_up(self):
+        self.run_here("open", self.folder / "case")
+        (self.folder / "case" / "lock").touch()
+        before = time.monotonic()
+        with held(Path(self.folder / "case"), HAND):
+            self.assertLess(time.monotonic() - before, 60)
+
+
+class Flow(InFolder):
+    """What is recorded counts."""
+
+    def setUp(self):
+        super().setUp()
+        self.case = self.folder / "ferry"
+        self.pack = base_pack()
+
+    def top(self):
+        return self.json_here("causes", self.case)["causes"][0]["id"]
+
+    def test_signs_alone_lead_to_hardware(self):
+        self.run_here("open", self.case, "--fact", "bench=yes", "--fact", "family=nt")
+        self.run_here("saw", self.case, "logo=never", "beeps=pattern", "lock-key=dead", "recent-change=knock")
+        self.assertEqual(self.top(), "memory-loose")
+        plan = self.json_here("plan", self.case)
+        self.assertEqual(plan["visits"][0]["steps"][0]["id"], "reseat-memory")
+
+    def test_a_test_that_finds_nothing_and_a_start_that_fails_are_both_evidence(self):
+        self.run_here("open", self.case)
+        self.run_here("saw", self.case, "code-pattern=different", "when-it-fails=at-random")
+
+        def chance():
+            causes = self.json_here("causes", self.case)["causes"]
+            return next(one["chance"] for one in causes if one["id"] == "memory-faulty")
+
+        first = chance()
+        self.run_here("tried", self.case, "test-memory", "nothing-wrong")
+        second = chance()
+        self.run_here("tried", self.case, "reseat-memory", "nothing-wrong")
+        self.run_here("started", self.case, "no")
+        third = chance()
+        self.assertTrue(first > second > third, (first, second, third))
+
+    def test_unknown_takes_an_answer_back_and_is_not_asked_again(self):
+        self.run_here("open", self.case)
+        sign = self.json_here("ask", self.case)["sign"]
+        self.run_here("saw", self.case, f"{sign}=unknown")
+        self.assertNotEqual(self.json_here("ask", self.case)["sign"], sign)
+
+    def test_a_step_done_is_not_planned_again_and_one_that_could_not_run_says_why(self):
+        self.run_here("open", self.case, "--fact", "rescue-stick=no")
+        first = self.json_here("plan", self.case)
+        step = first["visits"][0]["steps"][0]["id"]
+        self.run_here("tried", self.case, step, "nothing-wrong", "--code", "0333-W3")
+        plan = self.json_here("plan", self.case)
+        self.assertNotIn(step, [one["id"] for visit in plan["visits"] for one in visit["steps"]])
+        self.assertTrue(any("rescue-stick" in one["says"] for one in plan["blocked"]))
+
+    def test_a_working_pc_needs_no_plan(self):
+        self.run_here("open", self.case)
+        known = tried(load_case(self.case), self.pack, HAND, "unplug-extras", ReportKind.MENDED)
+        known = started(known, HAND, works=True)
+        self.assertEqual(plan_of(known.state, self.pack).visits, ())
+
+    def test_evidence_is_sorted_by_content_and_small_files_are_kept(self):
+        self.run_here("open", self.case)
+        (self.folder / "screen.img").write_text("Stop: the ferry has left\n")
+        self.run_here("add", self.case, self.folder / "screen.img")
+        added = load_case(self.case).state.evidence[0]
+        self.assertEqual(added.sort, "text")
+        self.assertEqual((self.case / "evidence" / added.copy).read_text(), "Stop: the ferry has left\n")
+        self.assertIsNone(load_case(self.case).state.disk)
+        with self.assertRaises(InputError):
+            load_case(self.folder)
+
+
+if __name__ == "__main__":
+    unittest.main()

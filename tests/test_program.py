@@ -1,0 +1,222 @@
+"""The installed program: every document fits its schema, bad input is one sentence, people can work with it."""
+
+import json
+import os
+import subprocess
+import sys
+import unittest
+from pathlib import Path
+
+import jsonschema
+import pexpect
+
+from tests.support import PROGRAM, InFolder, sha
+
+SCHEMAS = Path(__file__).parents[1] / "docs" / "schemas"
+HEAVY = (
+    "numpy",
+    "scipy",
+    "pandas",
+    "matplotlib",
+    "unicorn",
+    "pytsk3",
+    "rich",
+    "msgspec",
+    "mending.case",
+    "mending.boot",
+)
+
+
+class Workshop(InFolder):
+    """One demo for all tests of a class."""
+
+    @classmethod
+    def setUpClass(cls):
+        super().setUpClass()
+        import tempfile  # noqa: PLC0415
+
+        cls.shop = Path(cls.enterClassContext(tempfile.TemporaryDirectory())) / "shop"
+        done = subprocess.run([PROGRAM, "demo", cls.shop, "--json"], capture_output=True, check=True)
+        cls.demo = json.loads(done.stdout)
+
+    def case(self, name):
+        return self.shop / name
+
+
+class Documents(Workshop):
+    def check(self, *words, expect=0):
+        document = self.json_here(*words, expect=expect)
+        kind, _, version = document["mending"].partition("/")
+        self.assertEqual(version, "1")
+        jsonschema.validate(document, json.loads((SCHEMAS / f"{kind}.json").read_text()))
+        return document
+
+    def test_every_command_prints_a_document_that_fits_its_schema(self):
+        case, image = self.case("quay-desk-2"), self.shop / "images" / "gate-2.img"
+        jsonschema.validate(self.demo, json.loads((SCHEMAS / "demo.json").read_text()))
+        for words in (
+            ("trace", case), ("trace", image), ("rehearse", case), ("causes", case), ("plan", case), ("ask", case),
+            ("work", case),
+            ("signs",), ("cases", self.shop), ("undo", case, "--list"), ("open", self.folder / "new", "--disk", image),
+            ("saw", self.folder / "new", "logo=shown"), ("add", self.folder / "new", __file__),
+            ("tried", self.folder / "new", "unplug-extras", "nothing-wrong"), ("started", self.folder / "new", "no"),
+            ("undo", case), ("mend", case, "boot-code", "--dry-run"), ("mend", case, "boot-code", "--yes"),
+        ):  # fmt: skip
+            with self.subTest(words[0]):
+                self.check(*words)
+        self.check("frob", expect=2)
+        self.check("trace", self.folder / "nothing", expect=3)
+        self.check("mend", case, "boot-code", "--yes", expect=4)
+
+    def test_the_demo_ends_as_it_should(self):
+        ends = {row["name"]: (row["before"], row["after"]) for row in self.demo["rows"]}
+        self.assertEqual(ends["quay-desk-1"], ("no fault found", "no fault found"))
+        self.assertEqual(ends["quay-desk-2"], ("stops at boot record", "no fault found"))
+        self.assertEqual(ends["pier-kiosk"], ("no disk to look at", "starts"))
+        self.assertEqual(ends["gate-2"], ("stops at boot record", "stops at boot record"))
+
+    def test_check_makes_the_exit_status_speak(self):
+        self.run_here("trace", self.case("quay-desk-1"), "--check")
+        self.run_here("trace", self.case("gate-2"), "--check", expect=1)
+
+    def test_pipes_get_plain_text_of_eighty_columns(self):
+        shown = self.run_here("trace", self.case("gate-2")) + self.run_here("plan", self.case("gate-2"))
+        self.assertNotIn("\x1b", shown)
+        self.assertLessEqual(max(map(len, shown.splitlines())), 80 + len(str(self.shop)))
+        self.assertIn("Entries 1 and 2 are both active", shown)
+
+
+class BadInput(InFolder):
+    def assert_refused(self, path):
+        words = self.run_here("trace", path, expect=3)
+        self.assertTrue(words.startswith("mending: "))
+        self.assertLessEqual(len(words.splitlines()), 2)
+        self.run_here("open", self.folder / "case", "--disk", path, expect=3)
+        self.assertFalse((self.folder / "case").exists())
+
+    def test_what_is_no_disk_is_refused_in_one_sentence_and_nothing_changes(self):
+        empty, byte, gone = (self.folder / name for name in ("empty", "byte", "gone"))
+        empty.touch()
+        byte.write_bytes(b"x")
+        for path in (empty, byte, gone, self.folder, Path("/dev/null"), "bad\0name"[:3] + "/" + "x" * 300):
+            with self.subTest(str(path)):
+                self.assert_refused(path)
+
+    def test_random_bytes_and_text_are_told_from_disks_and_left_alone(self):
+        for name, data in (("noise", os.urandom(5000)), ("text", b"No ferry today.\n" * 400)):
+            path = self.folder / name
+            path.write_bytes(data)
+            words = self.run_here("trace", path, expect=3)
+            self.assertIn("is no disk", words)
+            self.assertEqual(sha(path), sha(path))
+            self.assertEqual(path.read_bytes(), data)
+
+    def test_no_permission(self):
+        """An administrator may read everything, so the system's answer is put in."""
+        path = self.folder / "locked"
+        path.write_bytes(bytes(5000))
+        code = (
+            "import os, sys; from mending.cli import main\n"
+            "def no(*a, **k): raise PermissionError(13, 'Permission denied')\n"
+            f"os.open = no; sys.argv = ['mending', 'trace', {str(path)!r}]; main()"
+        )
+        done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True)
+        self.assertEqual(done.returncode, 3)
+        self.assertIn("may not be opened by this account", done.stderr)
+
+    def test_a_file_that_vanishes_or_shrinks_while_it_is_read(self):
+        path = self.folder / "vanishing"
+        path.write_bytes(bytes(510) + b"\x55\xaa" + bytes(5000))
+        code = (
+            "import os, sys; from mending.cli import main\n"
+            "def gone(*a): raise FileNotFoundError(2, 'No such file or directory')\n"
+            f"os.pread = gone; sys.argv = ['mending', 'trace', {str(path)!r}]; main()"
+        )
+        done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True)
+        self.assertEqual((done.returncode, "Traceback" in done.stderr), (3, False))
+
+    def test_control_characters_of_a_name_never_reach_the_terminal(self):
+        words = self.run_here("trace", self.folder / "a\x1b[31mred", expect=3)
+        self.assertNotIn("\x1b", words)
+
+    def test_mistyped_words_are_met_with_the_nearest_known_one(self):
+        self.run_here("open", self.folder / "case")
+        self.assertIn("Did you mean lock-key?", self.run_here("saw", self.folder / "case", "lok-key=dead", expect=2))
+        self.assertIn("Did you mean toggles?", self.run_here("saw", self.folder / "case", "lock-key=toggle", expect=2))
+        self.assertIn(
+            "Did you mean test-memory?", self.run_here("tried", self.folder / "case", "tst-memory", "mended", expect=2)
+        )
+
+
+class StartUp(unittest.TestCase):
+    def test_help_imports_nothing_heavy(self):
+        code = "import sys; sys.argv = ['mending', '--help']\n"
+        code += "try:\n    from mending.cli import main; main()\nfinally:\n    print(*sys.modules)"
+        done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True)
+        loaded = set(done.stdout.splitlines()[-1].split())
+        self.assertEqual([name for name in HEAVY if name in loaded], [])
+
+
+class AtTheKeyboard(Workshop):
+    def talk(self, *words):
+        child = pexpect.spawn(
+            str(PROGRAM), [str(word) for word in words], encoding="utf-8", timeout=20, env={**os.environ, **self.env}
+        )
+        self.addCleanup(child.close)
+        return child
+
+    def test_open_asks_a_few_things_and_unknown_is_an_answer(self):
+        child = self.talk("open", self.folder / "case")
+        child.expect("What kind of PC")
+        child.sendline("laptop")
+        for _ in range(6):
+            child.expect("number or name")
+            child.sendline("")
+        child.expect("word for word")
+        child.sendline("no\x1b[31m system")
+        for _ in range(2):
+            child.sendline("")
+        child.expect(pexpect.EOF)
+        case = json.loads((self.folder / "case" / "record.jsonl").read_text().splitlines()[0])["event"]
+        self.assertEqual((case["facts"]["form"], case["facts"]["backup"]), ("laptop", "unknown"))
+        self.assertNotIn("\x1b", case["notes"]["screen"])
+
+    def test_work_mends_records_and_stops_when_it_works(self):
+        self.run_here("undo", self.case("quay-desk-2"))
+        self.run_here(
+            "open", self.folder / "ferry", "--disk", self.shop / "images" / "quay-desk-2.img", "--fact", "firmware=bios"
+        )
+        child = self.talk("work", self.folder / "ferry")
+        child.expect("write-boot-code")
+        child.expect("Let Mending do it now")
+        child.sendline("y")
+        child.expect("440 bytes written")
+        child.expect("does it start now")
+        child.sendline("yes")
+        child.expect("It works")
+        child.expect(pexpect.EOF)
+        case = self.json_here("cases", self.folder)["cases"][0]
+        self.assertEqual(([one["step"] for one in case["tried"]], case["works"]), (["write-boot-code"], True))
+
+    def test_work_replans_after_a_start_that_fails_and_can_be_left(self):
+        self.run_here("open", self.folder / "other")
+        child = self.talk("work", self.folder / "other")
+        child.expect("What did it report")
+        child.sendline("nothing-wrong")
+        child.expect("a note")
+        child.sendline("code 2000-0142")
+        while child.expect(["What did it report", "does it start now"]) == 0:
+            child.sendline("nothing-wrong")
+            child.expect("a note")
+            child.sendline("")
+        child.sendline("no")
+        child.expect("Visit")
+        child.expect("What did it report")
+        child.sendline("stop")
+        child.expect(pexpect.EOF)
+        case = self.json_here("cases", self.folder)["cases"][0]
+        self.assertEqual((case["tried"][0]["note"], case["starts"][0]["works"]), ("code 2000-0142", False))
+
+
+if __name__ == "__main__":
+    unittest.main()
