@@ -14,7 +14,7 @@ def choose(question: str, answers: Mapping[str, str], unknown: bool = True) -> s
     choices = {**answers, UNKNOWN: "cannot tell"} if unknown else dict(answers)
     click.echo(clean_text(question))
     for number, (name, says) in enumerate(choices.items(), 1):
-        click.echo(f"  {number}  {name:<16} {clean_text(says)}")
+        click.echo(f"  {number:>2}  {name:<16} {clean_text(says)}")
     names = list(choices)
     while True:
         word = click.prompt(

@@ -73,7 +73,8 @@ def visit_costs(pack: Pack, situation: Situation) -> dict[Place, VisitCost]:
     for place, visit in pack.visits.items():
         here = place is Place.BENCH and situation.on_bench
         blocked = "" if here else _missing(pack, visit.needs, situation.facts)
-        costs[place] = VisitCost(0.0 if here else visit.minutes, visit.test_start_minutes, visit.how, blocked)
+        minutes, how = (0.0, "The disk is attached to the case already.") if here else (visit.minutes, visit.how)
+        costs[place] = VisitCost(minutes, visit.test_start_minutes, how, blocked)
     return costs
 
 

@@ -11,6 +11,7 @@ _SHOWN = 6
 _LEAST = 0.01
 _BAR = 12
 _FULL_VISITS = 2
+_LATER_VISITS = 5
 
 
 def show_causes(result: CausesResult, everything: bool = False) -> RenderableType:
@@ -52,12 +53,15 @@ def show_plan(plan: PlanResult, named: str, everything: bool = False) -> Rendera
         cells = [
             (f"{number}.", plain_id(visit.place), f"{_minutes(visit):g} min", _names(visit)) for number, visit in later
         ]
-        parts += [title("and then"), indented(rows(cells, wide=3))]
+        more = (
+            [text(f"and {len(cells) - _LATER_VISITS} more visits: --all", "dim")] if len(cells) > _LATER_VISITS else []
+        )
+        parts += [title("and then"), indented(rows(cells[:_LATER_VISITS], wide=3), *more)]
     if not plan.visits:
         parts += [text("Nothing of the pack promises anything now: hand over, or look again at what was seen.")]
     if plan.visits:
         by = ", ".join(f"{chance:.0%} by {minutes} min" for minutes, chance in plan.chance_by.items())
-        parts += [text(""), text(f"works by then: {by}; expected: {plan.expected_minutes:.0f} minutes")]
+        parts += [text(""), text(f"chance that it works: {by}; expected: {plan.expected_minutes:.0f} minutes")]
     if plan.blocked:
         reasons = [(one.id, f"{one.chance:.0%}", text(one.says, "dim")) for one in plan.blocked[:5]]
         parts += [text(""), title("cannot be done now"), indented(rows(reasons, wide=2))]
@@ -70,12 +74,17 @@ def _minutes(visit: VisitResult) -> float:
     return visit.minutes + sum(step.minutes for step in visit.steps)
 
 
+def _chance(step: StepResult) -> str:
+    """The chance to fix; a step that has none is there to find out."""
+    return f"{step.chance:.0%}" if step.chance >= _LEAST else "to find out"
+
+
 def _names(visit: VisitResult) -> str:
-    return ", ".join(f"{step.id} {step.chance:.0%}" for step in visit.steps)
+    return ", ".join(f"{step.id} {_chance(step)}" for step in visit.steps)
 
 
 def _step(step: StepResult) -> RenderableType:
-    facts = f"{step.minutes:g} min, {step.chance:.0%}, {stakes(step.stakes)}"
+    facts = f"{step.minutes:g} min, {_chance(step)}, {stakes(step.stakes)}"
     unknown = f"; find out first: {', '.join(step.needs)}" if step.needs else ""
     head = rows([(text(step.id, "bold"), facts + unknown)])
     return Group(head, indented(text(step.does), text(f"because it {step.why}", "dim")))

@@ -1,0 +1,77 @@
+"""Makes the pictures in docs/screenshots from the demo data: `make shots`.
+
+Each command runs in a real terminal window under Xvfb at 1280x800; pages are taken in headless Chromium. Needs Xvfb,
+xterm, imagemagick and chromium.
+"""
+
+import os
+import shlex
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+SHOTS = Path(__file__).parent / "screenshots"
+PROGRAM = Path(sys.executable).with_name("mending")
+DISPLAY = ":87"
+SIZE = "1280x800"
+TERMINALS = {
+    "trace": ["trace quay-desk-2"],
+    "trace-sound": ["trace quay-desk-1"],
+    "causes": ["causes pier-kiosk"],
+    "plan": ["plan gate-2"],
+    "ask": ["ask gate-2"],
+    "mend": ["mend quay-desk-2 boot-code --yes", "undo quay-desk-2 --list"],
+    "rehearse": ["rehearse images/gate-2.img", "rehearse images/quay-desk-1.img"],
+    "cases": ["cases ."],
+    "demo": ["demo --brief new-workshop"],
+    "help": ["--help"],
+}
+
+
+def main() -> None:
+    """Make all pictures, or those named on the command line."""
+    wanted = sys.argv[1:] or list(TERMINALS)
+    with tempfile.TemporaryDirectory() as folder:
+        shop = Path(folder) / "workshop"
+        _mending("demo", "workshop", "--brief", cwd=Path(folder))
+        _mending("undo", "quay-desk-2", cwd=shop)
+        screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", f"{SIZE}x24"], stderr=subprocess.DEVNULL)
+        try:
+            time.sleep(1)
+            for name in wanted:
+                _terminal(name, TERMINALS[name], shop)
+                print(f"made {name}.png")
+        finally:
+            screen.terminate()
+            screen.wait()
+
+
+def _mending(*words: str, cwd: Path) -> None:
+    subprocess.run([PROGRAM, *words], cwd=cwd, check=True, stdout=subprocess.DEVNULL)
+
+
+def _terminal(name: str, commands: list[str], folder: Path) -> None:
+    lines = [f"printf '$ mending {command}\\n'; {shlex.quote(str(PROGRAM))} {command}; echo" for command in commands]
+    script = f"cd {shlex.quote(str(folder))}; {'; '.join(lines)}; touch done; sleep 60"
+    look = ["-fa", "DejaVu Sans Mono", "-fs", "11", "-geometry", "142x47+0+0", "-bg", "#fbfaf6", "-fg", "#202020"]
+    window = subprocess.Popen(["xterm", "-display", DISPLAY, *look, "-e", "sh", "-c", script], env=_environment())
+    done = folder / "done"
+    for _ in range(60):
+        if done.exists():
+            break
+        time.sleep(0.1)
+    time.sleep(0.7)
+    subprocess.run(["import", "-display", DISPLAY, "-window", "root", SHOTS / f"{name}.png"], check=True)
+    window.kill()
+    window.wait()
+    done.unlink(missing_ok=True)  # a command that asks is still waiting
+
+
+def _environment() -> dict[str, str]:
+    return {**os.environ, "COLUMNS": "100", "TERM": "xterm-256color"}
+
+
+if __name__ == "__main__":
+    main()
