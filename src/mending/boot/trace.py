@@ -1,24 +1,31 @@
 """The walk along the chain, and the verdict drawn from it."""
 
 from mending.boot.bios import BiosChain
+from mending.boot.codes import CodeKind, recognise_code
 from mending.boot.results import PhaseResult, RungResult, SystemResult, TargetResult, Trace, VolumeResult
-from mending.boot.rungs import Link, Rung, climb, finding
+from mending.boot.rungs import Rung, climb, finding
+from mending.boot.uefi import UefiChain
 from mending.boot.volume_sector import doubts
-from mending.disk import Disk, InstalledSystem, Scheme, find_systems, survey
+from mending.disk import Disk, InstalledSystem, Scheme, Volume, find_systems, survey
+from mending.formats import mbr
 from mending.model import PHASES, Finding, Phase, PhaseState, Severity, Verdict, Where
 from mending.source import Source
 
 _WORST_FIRST = (PhaseState.FAILED, PhaseState.DOUBTFUL, PhaseState.NOT_CHECKED)
 
 
-def trace_disk(source: Source) -> Trace:
+def trace_disk(source: Source, firmware: str | None = None) -> Trace:
     """Which phase of starting fails on this disk, rung by rung. Reads only.
+
+    Args:
+        firmware: `bios` or `uefi` where it is known; else the disk decides.
 
     Raises:
         InputError: this is no disk, or it went away.
     """
     disk = survey(source)
-    rungs = climb(_first_link(disk))
+    kind = settle_firmware(disk, firmware)
+    rungs = climb(UefiChain(disk).start if kind == "uefi" else BiosChain(disk).start)
     aside = [*_table_findings(disk), *_other_volumes(disk, rungs)]
     findings = tuple(_in_order([*(one for rung in rungs for one in rung.findings), *aside]))
     phases = _phases(rungs, findings)
@@ -33,7 +40,7 @@ def trace_disk(source: Source) -> Trace:
             sector=source.bytes_per_sector,
             bytes_read=source.bytes_read,
         ),
-        firmware="unknown" if disk.scheme is Scheme.GPT else "bios",
+        firmware=kind,
         scheme=disk.scheme,
         verdict=verdict,
         failing_phase=failing,
@@ -45,22 +52,22 @@ def trace_disk(source: Source) -> Trace:
     )
 
 
-def _first_link(disk: Disk) -> Link:
+def settle_firmware(disk: Disk, given: str | None) -> str:
+    """`bios` or `uefi`: what the person says, else what the disk is made for."""
+    if given in {"bios", "uefi"}:
+        return str(given)
+    if disk.boot_record is None:
+        return "bios"
+    efi = any(volume.efi for volume in disk.volumes)
+    kind = recognise_code(disk.source.read(0, mbr.SIZE))
     if disk.scheme is Scheme.GPT:
-        return lambda: _gpt_not_read(disk)
-    return BiosChain(disk).start
-
-
-def _gpt_not_read(disk: Disk) -> Rung:
-    says = "The disk carries a GPT, whose chain is not read yet."
-    where = Where(offset=disk.source.bytes_per_sector, length=512)
-    one = finding("gpt-not-read", Phase.FIRMWARE, Severity.NOTE, says, where)
-    return Rung(phase=Phase.FIRMWARE, state=PhaseState.NOT_CHECKED, says=says, where=where, findings=(one,))
+        return "bios" if kind is CodeKind.GRUB and not efi else "uefi"
+    return "uefi" if efi and kind is CodeKind.BLANK else "bios"
 
 
 def _table_findings(disk: Disk) -> list[Finding]:
     """Damage of the table that the chain itself may not notice."""
-    if disk.boot_record is None:
+    if disk.boot_record is None or disk.scheme is Scheme.GPT:
         return []
     return [
         finding(
@@ -124,12 +131,18 @@ def _volumes(disk: Disk, systems: tuple[InstalledSystem, ...]) -> tuple[VolumeRe
             type=volume.type,
             filesystem=volume.filesystem,
             label=volume.label,
-            role="system" if volume.number in holds else "system-partition" if volume.active else "unknown",
+            role=_role(volume, holds),
             encrypted=volume.encrypted,
             active=volume.active,
         )
         for volume in disk.volumes
     )
+
+
+def _role(volume: Volume, holds: set[int]) -> str:
+    if volume.number in holds:
+        return "system"
+    return "system-partition" if volume.active or volume.efi else "unknown"
 
 
 def _system(system: InstalledSystem, verdict: Verdict) -> SystemResult:

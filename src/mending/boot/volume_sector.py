@@ -1,6 +1,6 @@
 """The link that runs the boot sector of the active volume."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 
 from mending.boot.codes import CodeKind, recognise_code
 from mending.boot.rungs import Link, Rung, failed, finding, place
@@ -40,14 +40,16 @@ def check_volume_sector(volume: Volume, then: Link, core: Callable[[Lba], Link])
         return failed(finding("volume-not-bootable", _PHASE, Severity.FATAL, says, where))
     if kind is CodeKind.GRUB:
         then = core(Lba(grub.STAGE_ONE.read(Window(boot.data)).core_lba))
+    if _misplaced(volume) and _counts_from_hidden(boot.code):
+        return failed(_hidden_wrong(volume), then)
     says = f"The boot sector of volume {volume.number} ({volume.filesystem}) is sound and holds boot code."
     where = place(boot.offset, boot.data)
     notes = tuple(doubts(volume))
     return Rung(phase=_PHASE, state=PhaseState.PASSED, says=says, where=where, findings=notes, then=then)
 
 
-def doubts(volume: Volume) -> list[Finding]:
-    """What is odd about a boot sector that works all the same."""
+def doubts(volume: Volume, harmless: Collection[str] = _HARMLESS) -> list[Finding]:
+    """What is odd about a boot sector that works all the same. Args: harmless: codes of problems that are got past."""
     boot, found = volume.boot, []
 
     def odd(code: str, says: str, where: Where, repairs: tuple[str, ...] = ()) -> None:
@@ -59,21 +61,40 @@ def doubts(volume: Volume) -> list[Finding]:
             f"The copy of the boot sector of volume {volume.number} is damaged.",
             _at(boot),
         )
-    elif boot.backup is not None and not boot.backup.agrees:
+    elif boot.sound and boot.backup is not None and not boot.backup.agrees:
         says = f"The boot sector of volume {volume.number} and its copy differ; both are sound."
         odd("backup-boot-sector-differs", says, _at(boot))
-    if boot.hidden_sectors != volume.start and boot.bytes_per_sector:
+    if _misplaced(volume) and not _counts_from_hidden(boot.code):
         says = f"Volume {volume.number} believes to lie at sector {boot.hidden_sectors}; the table says {volume.start}."
         odd("hidden-sectors-differ", says, Where(offset=boot.offset + 28, length=4))
     if boot.sectors * boot.bytes_per_sector > volume.bytes:
         says = f"Volume {volume.number} believes to be longer than its entry in the table."
         odd("volume-larger-than-entry", says, Where(offset=volume.entry_offset, length=16))
     for problem in boot.problems:
-        if problem.code in _HARMLESS:
+        if problem.code in harmless:
             what = f"{problem.code}, found {problem.found}, expected {problem.expected}"
             says = f"Boot sector of volume {volume.number}: {what}."
-            odd("boot-sector-odd", says, Where(offset=problem.offset, length=problem.length))
+            odd("boot-sector-odd", says, Where(offset=problem.offset, length=problem.length), _repairs(boot))
     return found
+
+
+def _misplaced(volume: Volume) -> bool:
+    boot = volume.boot
+    return volume.active and boot.bytes_per_sector > 0 and boot.hidden_sectors != volume.start
+
+
+def _counts_from_hidden(code: bytes) -> bool:
+    """Whether the code reads its volume's place from the boot sector, at 7c1ch, [bp+1ch] or [001ch]."""
+    return any(reference in code for reference in (b"\x1c\x7c", b"\x46\x1c", b"\x06\x1c\x00"))
+
+
+def _hidden_wrong(volume: Volume) -> Finding:
+    says = (
+        f"The boot sector of volume {volume.number} places it at sector {volume.boot.hidden_sectors}, the table at "
+        f"{volume.start}, and its code calculates with the former."
+    )
+    where = Where(offset=volume.offset + 28, length=4, hex=volume.boot.data[28:32].hex(" "))
+    return finding("hidden-sectors-wrong", _PHASE, Severity.FATAL, says, where, _repairs(volume.boot))
 
 
 def _broken(volume: Volume) -> Finding | None:

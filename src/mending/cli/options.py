@@ -14,6 +14,7 @@ sector = click.option(
     "--sector", type=click.Choice(["512", "4096"]), callback=lambda _ctx, _param, value: int(value) if value else None,
     help="Bytes per sector, where the image should not be asked.",
 )  # fmt: skip
+firmware = click.option("--firmware", type=click.Choice(["bios", "uefi"]), help="The kind the PC starts with.")
 case_argument = click.argument("case")
 target_argument = click.argument("target")
 

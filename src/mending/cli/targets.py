@@ -16,12 +16,14 @@ class Target:
 
     Attributes:
         disk: path of the image or device.
+        firmware: `bios` or `uefi` where the case knows it.
         undo_folder: where undo points of this target live.
     """
 
     def __init__(self, path: str) -> None:
         self.case: Case | None = load_case(Path(path)) if is_case(Path(path)) else None
         self.disk = _disk_of(self.case) if self.case else path
+        self.firmware = self.case.state.facts.get("firmware") if self.case else None
         self.undo_folder = self.case.undo_folder if self.case else world.bare_undo_folder()
 
 

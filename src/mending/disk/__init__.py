@@ -1,25 +1,31 @@
 """Walks that know how formats hang together: disk, tables, volumes, files, installed systems."""
 
+from mending.disk.boot_sectors import READABLE_DAMAGE, Backup, BootSector
 from mending.disk.files import FileFound, Files, FilesUnavailableError, open_files
+from mending.disk.guid_table import GuidTable, TableCopy, read_guid_table
 from mending.disk.sectors import settle_sector_size
 from mending.disk.sort import HEAD_BYTES, sort_of
 from mending.disk.survey import Disk, Scheme, survey
 from mending.disk.systems import InstalledSystem, find_systems
-from mending.disk.volumes import Backup, BootSector, Volume
+from mending.disk.volumes import Volume
 
 __all__ = [
     "HEAD_BYTES",
+    "READABLE_DAMAGE",
     "Backup",
     "BootSector",
     "Disk",
     "FileFound",
     "Files",
     "FilesUnavailableError",
+    "GuidTable",
     "InstalledSystem",
     "Scheme",
+    "TableCopy",
     "Volume",
     "find_systems",
     "open_files",
+    "read_guid_table",
     "settle_sector_size",
     "sort_of",
     "survey",

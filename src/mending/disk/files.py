@@ -5,9 +5,10 @@ from functools import lru_cache
 import msgspec
 
 from mending.disk.volumes import Volume
-from mending.model import InputError, clean_text
+from mending.formats import fat
+from mending.model import InputError, Patch, clean_text
 from mending.model.limits import FILE_BYTES
-from mending.source import Source
+from mending.source import PatchedSource, Source
 
 try:
     import pytsk3
@@ -91,16 +92,25 @@ def open_files(source: Source, volume: Volume) -> Files:
         )
     if volume.filesystem not in _LIBRARY_NAMES:
         raise FilesUnavailableError(f"Volume {volume.number} holds no file system that can be read here.")
-    if not volume.boot.sound:
+    if not volume.boot.readable:
         raise FilesUnavailableError(
             f"The boot sector of volume {volume.number} is damaged, so its files cannot be read yet."
         )
     try:
         kind = getattr(pytsk3, f"TSK_FS_TYPE_{_LIBRARY_NAMES[volume.filesystem]}")
-        filesystem = pytsk3.FS_Info(_image_type()(source), offset=volume.offset, type=kind)
+        filesystem = pytsk3.FS_Info(_image_type()(_legible(source, volume)), offset=volume.offset, type=kind)
     except OSError as error:
         raise _unavailable(error) from error
     return Files(filesystem, volume.filesystem in _CASELESS)
+
+
+def _legible(source: Source, volume: Volume) -> Source:
+    """The source as the library wants it: it reads no FAT volume without signature and media byte, firmware does."""
+    if volume.boot.sound:
+        return source
+    data = volume.boot.data
+    whole = fat.COMMON.patch(data, signature=0xAA55, media=0xF8)
+    return PatchedSource(source, [Patch(volume.offset, data, whole, "for reading only")])
 
 
 def _plain(entry: "pytsk3.File") -> tuple[str, int, bool]:

@@ -1,7 +1,7 @@
 """Which sector size an image was made with. A device says it; an image has to be asked."""
 
 from mending.formats import fat, gpt, mbr, ntfs
-from mending.model import ReadError
+from mending.model import Lba, ReadError
 from mending.source import Source, TargetKind
 
 _SIZES = (512, 4096)
@@ -24,12 +24,20 @@ def settle_sector_size(source: Source, given: int | None = None) -> int:
 
 
 def _fits(source: Source, size: int) -> bool:
-    if gpt.has_signature(source.read(size, size)):
+    if any(_header(source, at, size) for at in (size, source.size - size)):
         return True
     sector = source.read(0, mbr.SIZE)
     if len(sector) < mbr.SIZE:
         return False
     return any(_names_size(source, entry.first_lba * size, size) for entry in mbr.read(sector).record.entries)
+
+
+def _header(source: Source, offset: int, size: int) -> bool:
+    """Whether a sound GPT header lies at `offset` for sectors of `size` bytes."""
+    window = source.read(offset, size)
+    if len(window) < size or offset % size or not gpt.has_signature(window):
+        return False
+    return not gpt.read_header(window, Lba(offset // size)).has("my-lba")
 
 
 def _names_size(source: Source, offset: int, size: int) -> bool:

@@ -1,6 +1,6 @@
 """What a file is, told by how it begins."""
 
-from mending.disk.volumes import ENCRYPTED
+from mending.disk.boot_sectors import ENCRYPTED
 from mending.formats import gpt, mbr, ntfs
 
 HEAD_BYTES = 8192

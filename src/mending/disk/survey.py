@@ -4,8 +4,10 @@ from enum import StrEnum
 
 import msgspec
 
+from mending.disk.boot_sectors import look_at_start
+from mending.disk.guid_table import GuidTable, read_guid_table
 from mending.disk.sort import HEAD_BYTES, sort_of
-from mending.disk.volumes import Volume, look_at_start
+from mending.disk.volumes import Volume
 from mending.formats import gpt, mbr
 from mending.model import ByteOffset, InputError, Lba, ReadError, Reading, SectorCount
 from mending.source import Source, TargetKind
@@ -25,7 +27,7 @@ class Disk(msgspec.Struct, frozen=True):
     Attributes:
         boot_record: the first sector; None where it cannot be read.
         unreadable: why not; empty when it can.
-        gpt_found: whether a GPT header or a protective entry is there, whatever state it is in.
+        gpt: None where neither a GPT header nor a protective entry is there.
     """
 
     source: Source
@@ -33,31 +35,33 @@ class Disk(msgspec.Struct, frozen=True):
     scheme: Scheme
     boot_record: Reading[mbr.BootRecord] | None
     unreadable: str
-    gpt_found: bool
+    gpt: GuidTable | None
     volumes: tuple[Volume, ...]
 
 
 def survey(source: Source) -> Disk:
-    """Read the boot record and the start of every volume in its table.
+    """Read the tables and the start of every volume in them.
 
     Raises:
         InputError: an image that is no disk: less than a sector; or without a table, and text or a part of a sector.
     """
     sectors = SectorCount(source.size // source.bytes_per_sector)
     if sectors < 1:
-        raise InputError(
-            f"{source.path} has {source.size} bytes, which is less than one sector.", "This is no disk image."
-        )
+        says = f"{source.path} has {source.size} bytes, which is less than one sector."
+        raise InputError(says, "This is no disk image.")
     try:
         record = _believable(mbr.read(source.read(0, mbr.SIZE), sectors))
     except ReadError as error:
-        return Disk(source, sectors, Scheme.NONE, None, error.says, False, ())
+        return Disk(source, sectors, Scheme.NONE, None, error.says, None, ())
+    table = read_guid_table(source)
+    if record.record.protective or table.primary.header or table.backup.header:
+        listed = table.believed.entries if table.believed else ()
+        return Disk(source, sectors, Scheme.GPT, record, "", table, tuple(_guid_volume(source, one) for one in listed))
     _refuse_what_is_no_disk(source, record)
     if _is_volume(source, record.record):
-        return Disk(source, sectors, Scheme.NONE, record, "", False, (_whole_disk(source, sectors),))
-    gpt_found = record.record.protective or _has_gpt(source)
-    volumes = tuple(_volume(source, entry) for entry in record.record.entries if entry.type != mbr.GPT_PROTECTIVE)
-    return Disk(source, sectors, _scheme(record, gpt_found), record, "", gpt_found, volumes)
+        return Disk(source, sectors, Scheme.NONE, record, "", None, (_whole_disk(source, sectors),))
+    scheme = Scheme.NONE if record.has("signature-missing") and not record.record.entries else Scheme.MBR
+    return Disk(source, sectors, scheme, record, "", None, tuple(_volume(source, one) for one in record.record.entries))
 
 
 def _believable(record: Reading[mbr.BootRecord]) -> Reading[mbr.BootRecord]:
@@ -72,15 +76,7 @@ def _refuse_what_is_no_disk(source: Source, record: Reading[mbr.BootRecord]) -> 
     if source.kind is TargetKind.DEVICE or not record.has("signature-missing") or record.record.entries:
         return
     if source.size % mbr.SIZE or sort_of(source.read(0, HEAD_BYTES).data) == "text":
-        raise InputError(
-            f"{source.path} is no disk: it has no table, and its content is something else.", "Name a disk image."
-        )
-
-
-def _scheme(record: Reading[mbr.BootRecord], gpt_found: bool) -> Scheme:
-    if gpt_found:
-        return Scheme.GPT
-    return Scheme.MBR if record.record.entries or not record.has("signature-missing") else Scheme.NONE
+        raise InputError(f"{source.path} is no disk: it has no table and is something else.", "Name a disk image.")
 
 
 def _is_volume(source: Source, record: mbr.BootRecord) -> bool:
@@ -97,12 +93,10 @@ def _whole_disk(source: Source, sectors: SectorCount) -> Volume:
     return msgspec.structs.replace(_volume(source, whole), type="whole disk")
 
 
-def _has_gpt(source: Source) -> bool:
-    last = source.size - source.bytes_per_sector
-    try:
-        return any(gpt.has_signature(source.read(at, 512)) for at in (source.bytes_per_sector, last))
-    except ReadError:
-        return False
+def _guid_volume(source: Source, entry: gpt.Entry) -> Volume:
+    count = SectorCount(entry.last_lba_inclusive - entry.first_lba + 1)
+    volume = _volume(source, mbr.Entry(entry.number, entry.offset, 0, 0, entry.first_lba, count))
+    return msgspec.structs.replace(volume, type=entry.type_name, efi=entry.type == gpt.EFI_SYSTEM)
 
 
 def _volume(source: Source, entry: mbr.Entry) -> Volume:
@@ -116,6 +110,7 @@ def _volume(source: Source, entry: mbr.Entry) -> Volume:
         offset=offset,
         bytes=length,
         type=entry.type_name,
+        efi=entry.type == mbr.EFI_SYSTEM,
         entry_offset=entry.offset,
         active=entry.active,
         extended=entry.extended,

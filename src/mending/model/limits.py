@@ -12,6 +12,15 @@ GAP_SECTORS = 2048
 EVIDENCE_BYTES = 64 * 1024 * 1024
 """Largest evidence file that is copied into a case; larger ones are named, not copied."""
 
+LOADER_BYTES = 1024 * 1024
+"""How much of a loader file is read: headers and first instructions lie in it, and many files cost little."""
+
+LOADER_FILES = 24
+"""Most loader files looked at on one volume; a usual one holds under ten."""
+
+FOLDER_DEPTH = 6
+"""How deep loader files are looked for; firmware menus do not go deeper."""
+
 FILE_BYTES = 8 * 1024 * 1024
 """Most bytes read of one file inside a volume in this version."""
 

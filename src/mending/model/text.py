@@ -23,3 +23,8 @@ def hex_preview(data: bytes) -> str:
     if data and data.count(data[0]) == len(data):
         return f"{len(data)} x {data[0]:02x}"
     return data[:_HEX_SHOWN].hex(" ") + (" …" if len(data) > _HEX_SHOWN else "")
+
+
+def plain_utf16(data: bytes) -> str:
+    """A UTF-16 little-endian name field as text, cut at the first NUL."""
+    return clean_text(data.decode("utf-16-le", errors="replace").split("\0", 1)[0]).rstrip()

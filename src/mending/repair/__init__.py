@@ -1,7 +1,7 @@
 """Offline repairs: one module each, findings in, patches out. `journal` alone writes, flushes and undoes."""
 
 from mending.repair.journal import undo_point, write_point
-from mending.repair.mend import MendResult, Preview, WriteResult, carry_out, preview
+from mending.repair.mend import MendAllResult, MendResult, Preview, WriteResult, carry_out, preview, wanted
 from mending.repair.points import PointResult, PointsResult, UndoPoint, belongs_to, load_points
 from mending.repair.proposal import Leave, Proposal
 from mending.repair.registry import REPAIRS, propose
@@ -9,6 +9,7 @@ from mending.repair.registry import REPAIRS, propose
 __all__ = [
     "REPAIRS",
     "Leave",
+    "MendAllResult",
     "MendResult",
     "PointResult",
     "PointsResult",
@@ -22,5 +23,6 @@ __all__ = [
     "preview",
     "propose",
     "undo_point",
+    "wanted",
     "write_point",
 ]

@@ -13,7 +13,6 @@ _ANSWERS = ("boot-code-blank", "boot-code-message", "boot-code-unknown")
 _STAGE_ONE_PLACES = tuple(
     f"{folder}/i386-pc/boot.img" for folder in ("boot/grub", "grub", "boot/grub2", "grub2", "usr/lib/grub")
 )
-_EFI_SYSTEM_TYPE = 0xEF
 
 
 def propose(disk: Disk, trace: Trace, leave: Leave) -> Proposal:
@@ -56,7 +55,7 @@ def _guarded(disk: Disk) -> mbr.BootRecord:
         problem = disk.boot_record.problems[0]
         raise RefusedError(f"The partition table is not sound: {problem.found}.", "Mend the table first.")
     record = disk.boot_record.record
-    if any(entry.type == _EFI_SYSTEM_TYPE for entry in record.entries):
+    if any(entry.type == mbr.EFI_SYSTEM for entry in record.entries):
         raise RefusedError("This disk has an EFI system partition, so UEFI starts it without boot code.")
     return record
 

@@ -9,7 +9,7 @@ from mending.model import Patch, RefusedError, RepairFailedError, hex_preview
 from mending.repair.journal import roll_back, write_point
 from mending.repair.points import belongs_to, load_points
 from mending.repair.proposal import Leave, Proposal
-from mending.repair.registry import propose
+from mending.repair.registry import REPAIRS, propose
 from mending.source import PatchedSource, Source
 
 
@@ -38,10 +38,23 @@ class MendResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending",
     failing_after: str | None
 
 
+class MendAllResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="mend-all/1"):
+    """Repairs one after the other. `stopped` says why the next one was not done; None when none is called for any more."""
+
+    done: bool
+    steps: tuple[MendResult, ...]
+    stopped: str | None
+    before: str
+    after: str
+    failing_before: str | None
+    failing_after: str | None
+
+
 class Preview(msgspec.Struct, frozen=True):
     """A proposal, the trace before it, and the trace of the target as it would be."""
 
     proposal: Proposal
+    leave: Leave
     before: Trace
     after: Trace
 
@@ -68,13 +81,13 @@ def preview(repair: str, source: Source, leave: Leave) -> Preview:
         UsageError: no such repair.
         RefusedError: a guard says no, or the target would not be better for it.
     """
-    before = trace_disk(source)
+    before = trace_disk(source, leave.firmware)
     proposal = propose(repair, source, before, leave)
-    after = trace_disk(PatchedSource(source, proposal.patches))
+    after = trace_disk(PatchedSource(source, proposal.patches), leave.firmware)
     fault = worse(before, after, proposal)
     if fault:
         raise RefusedError(f"{repair} would not help: {fault}")
-    return Preview(proposal, before, after)
+    return Preview(proposal, leave, before, after)
 
 
 def carry_out(planned: Preview, source: Source, folder: Path, at: str) -> tuple[MendResult, Trace]:
@@ -88,12 +101,18 @@ def carry_out(planned: Preview, source: Source, folder: Path, at: str) -> tuple[
     if cut_off:
         raise RefusedError(f"An earlier repair was cut off half-way: {cut_off[0].file.id}.", "Undo it first.")
     point = write_point(source, planned.proposal, folder, at)
-    after = trace_disk(source)
+    after = trace_disk(source, planned.leave.firmware)
     fault = worse(planned.before, after, planned.proposal)
     if fault:
         roll_back(source, point, at)
         raise RepairFailedError(f"{planned.proposal.repair} was rolled back: {fault}")
     return planned.result(point.file.id, after), after
+
+
+def wanted(trace: Trace) -> tuple[str, ...]:
+    """The repairs that the findings call for and that this version carries out, in chain order."""
+    named = [repair for finding in trace.findings for repair in finding.repairs if repair in REPAIRS]
+    return tuple(dict.fromkeys(named))
 
 
 def worse(before: Trace, after: Trace, proposal: Proposal) -> str:

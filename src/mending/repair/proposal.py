@@ -6,15 +6,17 @@ from mending.model import Patch
 
 
 class Leave(msgspec.Struct, frozen=True):
-    """What the person has allowed beyond the usual.
+    """What the person has allowed beyond the usual, or told about the PC.
 
     Attributes:
         anyway: write although the present state would do.
         key_at_hand: the recovery key of an encrypted volume can be typed in if it is asked for.
+        firmware: `bios` or `uefi` where it is known.
     """
 
     anyway: bool = False
     key_at_hand: bool = False
+    firmware: str | None = None
 
 
 class Proposal(msgspec.Struct, frozen=True):

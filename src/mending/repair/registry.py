@@ -5,14 +5,18 @@ from collections.abc import Callable, Mapping
 from mending.boot import Trace
 from mending.disk import Disk, survey
 from mending.model import UsageError
-from mending.repair import boot_code
+from mending.repair import boot_code, boot_sector, gpt_copy
 from mending.repair.guards import check_common
 from mending.repair.proposal import Leave, Proposal
 from mending.source import Source
 
 Propose = Callable[[Disk, Trace, Leave], Proposal]
 
-REPAIRS: Mapping[str, Propose] = {"boot-code": boot_code.propose}
+REPAIRS: Mapping[str, Propose] = {
+    gpt_copy.REPAIR: gpt_copy.propose,
+    boot_code.REPAIR: boot_code.propose,
+    boot_sector.REPAIR: boot_sector.propose,
+}
 
 
 def propose(repair: str, source: Source, trace: Trace, leave: Leave) -> Proposal:

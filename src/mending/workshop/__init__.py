@@ -3,6 +3,18 @@
 All of it is the ticket offices of the Skerrivane Ferries, a line that does not exist.
 """
 
+from mending.workshop.disks import BIOS_FAULTS, MARKER, UEFI_FAULTS, bios_disk, uefi_disk
+from mending.workshop.image import ImageDraft
 from mending.workshop.samples import Sample, make_sample, samples
 
-__all__ = ["Sample", "make_sample", "samples"]
+__all__ = [
+    "BIOS_FAULTS",
+    "MARKER",
+    "UEFI_FAULTS",
+    "ImageDraft",
+    "Sample",
+    "bios_disk",
+    "make_sample",
+    "samples",
+    "uefi_disk",
+]

@@ -13,22 +13,25 @@ from mending.knowledge import base_pack
 @click.command("trace")
 @options.target_argument
 @options.sector
+@options.firmware
 @click.option("--check", is_flag=True, help="Exit 1 unless no fault was found.")
 @options.as_json
 @click.pass_context
-def command(ctx: click.Context, target: str, sector: int | None, check: bool, as_json: bool) -> None:
+def command(
+    ctx: click.Context, target: str, sector: int | None, firmware: str | None, check: bool, as_json: bool
+) -> None:
     """Which phase of starting fails, rung by rung, and why. Reads only; a case remembers the result."""
     found = Target(target)
-    trace = look(found, sector)
+    trace = look(found, sector, firmware)
     emit(trace, as_json, lambda result: show_trace(result, base_pack(), target))
     if check and trace.verdict != "no-fault-found":
         ctx.exit(1)
 
 
-def look(target: Target, sector: int | None = None) -> Trace:
+def look(target: Target, sector: int | None = None, firmware: str | None = None) -> Trace:
     """Trace a target's disk and let its case remember it."""
     with opened(target.disk, sector) as source:
-        trace = trace_disk(source)
+        trace = trace_disk(source, firmware or target.firmware)
     if target.case is not None:
         target.case = traced(target.case, world.hand(), trace)
     return trace

@@ -29,7 +29,7 @@ def command(target: str, point: str | None, listing: bool, as_json: bool) -> Non
     chosen = _chosen(points, point, target)
     with opened(found.disk, for_writing=True) as source:
         undone = _undo(source, chosen)
-        trace = trace_disk(source)
+        trace = trace_disk(source, found.firmware)
     if found.case is not None:
         put_back(found.case, world.hand(), chosen.file.id, trace)
     emit(PointsResult(points=(undone,)), as_json, show_points)

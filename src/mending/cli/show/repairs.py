@@ -3,7 +3,7 @@
 from rich.console import Group, RenderableType
 
 from mending.cli.show.console import indented, plain_id, rows, size, text, title
-from mending.repair import MendResult, PointsResult
+from mending.repair import MendAllResult, MendResult, PointsResult
 
 
 def show_mend(result: MendResult) -> RenderableType:
@@ -20,6 +20,20 @@ def show_mend(result: MendResult) -> RenderableType:
     if result.undo_point:
         ends.append(("undo point:", result.undo_point))
     return Group(title(result.repair), indented(text(result.says), rows(cells)), rows(ends))
+
+
+def show_mend_all(result: MendAllResult) -> RenderableType:
+    """Every repair, then the outcome of all together."""
+    if not result.steps:
+        return text(result.stopped or "No finding calls for a repair that Mending carries out.")
+    parts: list[RenderableType] = []
+    for one in result.steps:
+        parts += [show_mend(one), text("")]
+    verb = "mended" if result.done else "would be mended"
+    before, after = _state(result.before, result.failing_before), _state(result.after, result.failing_after)
+    parts += [text(f"{verb}: {len(result.steps)}; before: {before}; after: {after}", "bold")]
+    parts += [text(f"stopped: {result.stopped}")] if result.stopped else []
+    return Group(*parts)
 
 
 def _state(verdict: str, phase: str | None) -> str:

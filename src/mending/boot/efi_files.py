@@ -1,0 +1,79 @@
+"""What UEFI firmware could load from a disk: volumes that it can read, and the loader files on them."""
+
+import msgspec
+
+from mending.disk import Disk, FileFound, Files, FilesUnavailableError, Volume, open_files
+from mending.formats import pe
+from mending.model import Problem, Window
+from mending.model.limits import FOLDER_DEPTH, LOADER_BYTES, LOADER_FILES
+
+FALLBACK_FOLDER = "/EFI/BOOT"
+_FAT = {"fat12", "fat16", "fat32"}
+
+
+class Loader(msgspec.Struct, frozen=True):
+    """One loader file.
+
+    Attributes:
+        fallback: whether firmware finds it without a boot entry.
+        problems: everything that keeps it from being loaded; offsets are in the file.
+    """
+
+    path: str
+    bytes: int
+    fallback: bool
+    problems: tuple[Problem, ...]
+
+    @property
+    def sound(self) -> bool:
+        """Whether firmware would load it."""
+        return not self.problems
+
+
+class EfiVolume(msgspec.Struct, frozen=True):
+    """A volume that firmware would look at. `unreadable` says why its files cannot be read; empty when they can."""
+
+    volume: Volume
+    loaders: tuple[Loader, ...]
+    unreadable: str = ""
+
+    @property
+    def fallbacks(self) -> tuple[Loader, ...]:
+        """Loaders that are found without a boot entry."""
+        return tuple(one for one in self.loaders if one.fallback)
+
+
+def efi_volumes(disk: Disk) -> list[EfiVolume]:
+    """Volumes marked as EFI system partitions, then FAT volumes that hold a fallback loader all the same."""
+    marked = [_look(disk, volume) for volume in disk.volumes if volume.efi]
+    others = [_look(disk, one) for one in disk.volumes if not one.efi and one.filesystem in _FAT and one.boot.readable]
+    return [*marked, *(one for one in others if one.fallbacks)]
+
+
+def _look(disk: Disk, volume: Volume) -> EfiVolume:
+    if volume.filesystem not in _FAT:
+        return EfiVolume(volume, (), f"Volume {volume.number} holds no FAT file system that firmware could read.")
+    try:
+        files = open_files(disk.source, volume)
+        found = _loader_files(files, files.find("EFI"), 0)
+        return EfiVolume(volume, tuple(_loader(files, one) for one in found[:LOADER_FILES]))
+    except FilesUnavailableError as error:
+        return EfiVolume(volume, (), error.says)
+
+
+def _loader_files(files: Files, folder: FileFound | None, depth: int) -> list[FileFound]:
+    if folder is None or not folder.is_folder or depth > FOLDER_DEPTH:
+        return []
+    inside = files.listing(folder.path)
+    below = [one for sub in inside if sub.is_folder for one in _loader_files(files, sub, depth + 1)]
+    return [one for one in inside if not one.is_folder and one.path.lower().endswith(".efi")] + below
+
+
+def _loader(files: Files, found: FileFound) -> Loader:
+    folder, _, name = found.path.rpartition("/")
+    wanted = pe.FALLBACK_MACHINES.get(name.upper()) if folder.upper() == FALLBACK_FOLDER else None
+    reading = pe.read(Window(files.read(found, LOADER_BYTES)), found.bytes)
+    problems = reading.problems
+    if not problems and wanted is not None and reading.record.machine != wanted:
+        problems = (Problem("machine", 0, 0, f"machine type {reading.record.machine:04x}", f"{wanted:04x} for {name}"),)
+    return Loader(found.path, found.bytes, wanted is not None, problems)

@@ -1,0 +1,116 @@
+"""The chain of a UEFI machine: table, EFI volume, loader file.
+
+Boot entries live in the firmware's own memory and not on the disk. So what can be told is whether the fallback file
+would start, and whether other loaders are there that an entry may name.
+"""
+
+from mending.boot.efi_files import FALLBACK_FOLDER, EfiVolume, Loader, efi_volumes
+from mending.boot.guid_link import check_guid_table
+from mending.boot.rungs import Rung, failed, finding
+from mending.boot.volume_sector import doubts
+from mending.disk import READABLE_DAMAGE, Disk, Volume
+from mending.model import Finding, Phase, PhaseState, Severity, Where, hex_preview
+
+
+class UefiChain:
+    """The links of one disk. `start` is the first."""
+
+    def __init__(self, disk: Disk) -> None:
+        self._disk = disk
+        self._found = efi_volumes(disk)
+
+    def start(self) -> Rung:
+        """Is there a table that firmware believes?"""
+        if self._disk.gpt is not None:
+            return check_guid_table(self._disk, self._disk.gpt, self.volume)
+        says = "The disk has a table in sector 0 alone, which UEFI firmware reads too."
+        where = Where(offset=446, length=64)
+        return Rung(phase=Phase.FIRMWARE, state=PhaseState.PASSED, says=says, where=where, then=self.volume)
+
+    def volume(self) -> Rung:
+        """Is there a volume that firmware looks into, and can it be read?"""
+        if not self._found:
+            says = "No volume is marked as EFI system partition, and none holds a fallback loader."
+            return failed(finding("no-efi-volume", Phase.FIRMWARE, Severity.FATAL, says, self._table()))
+        readable = [one for one in self._found if not one.unreadable]
+        damaged = [one for one in self._found if one.unreadable]
+        if not readable:
+            return failed(_damage(damaged[0], Severity.FATAL))
+        first = readable[0].volume
+        notes = (
+            *doubts(first, READABLE_DAMAGE),
+            *_unmarked(first),
+            *(_damage(one, Severity.WARNING) for one in damaged),
+        )
+        what = "the EFI system partition" if first.efi else "not marked for EFI, but holds a fallback loader"
+        says = f"Volume {first.number} ({first.filesystem}) is {what}."
+        where = Where(offset=first.offset, length=512)
+        return Rung(
+            phase=Phase.BOOT_RECORD, state=PhaseState.PASSED, says=says, where=where, findings=notes, then=self.loader
+        )
+
+    def loader(self) -> Rung:
+        """Would the fallback file start?"""
+        readable = [one for one in self._found if not one.unreadable]
+        fallbacks = [one for found in readable for one in found.fallbacks]
+        others = [one for found in readable for one in found.loaders if not one.fallback]
+        good = next((one for one in fallbacks if one.sound), None)
+        bad = tuple(_bad_loader(one, Severity.WARNING) for one in (*fallbacks, *others) if not one.sound)
+        if good is not None:
+            says = f"{good.path} is there, {good.bytes} bytes, and sound."
+            where = Where(path=good.path, length=good.bytes)
+            state = PhaseState.PASSED
+            return Rung(phase=Phase.BOOT_RECORD, state=state, says=says, where=where, findings=bad, then=self.end)
+        if any(one.sound for one in others):
+            return self._by_entry_alone(fallbacks, others, bad)
+        if fallbacks or others:
+            return failed(_bad_loader((*fallbacks, *others)[0], Severity.FATAL))
+        number = readable[0].volume.number
+        says = f"Volume {number} holds no loader file: {FALLBACK_FOLDER} has none, and there is no other."
+        where = Where(offset=readable[0].volume.offset, path=FALLBACK_FOLDER)
+        return failed(finding("efi-loader-missing", Phase.BOOT_RECORD, Severity.FATAL, says, where))
+
+    def end(self) -> Rung:
+        """The end of what is read today, said so."""
+        says = "What the loader file does next is not read yet."
+        return Rung(phase=Phase.BOOT_MANAGER, state=PhaseState.NOT_CHECKED, says=says)
+
+    def _by_entry_alone(self, fallbacks: list[Loader], others: list[Loader], bad: tuple[Finding, ...]) -> Rung:
+        sound = next(one for one in others if one.sound)
+        why = "is damaged" if fallbacks else "is missing"
+        says = f"The fallback loader {why}; {sound.path} is sound, but only a boot entry in firmware can start it."
+        where = Where(path=sound.path, length=sound.bytes)
+        one = finding("efi-entry-needed", Phase.BOOT_RECORD, Severity.WARNING, says, where)
+        state = PhaseState.DOUBTFUL
+        return Rung(phase=one.phase, state=state, says=says, where=where, findings=(one, *bad), then=self.end)
+
+    def _table(self) -> Where:
+        believed = self._disk.gpt.believed if self._disk.gpt else None
+        if believed is None or believed.header is None:
+            return Where(offset=446, length=64)
+        size = self._disk.source.bytes_per_sector
+        return Where(offset=believed.header.entries_lba * size, length=len(believed.entry_bytes))
+
+
+def _unmarked(volume: Volume) -> list[Finding]:
+    if volume.efi:
+        return []
+    says = f"Volume {volume.number} holds a fallback loader, but the table does not call it an EFI system partition."
+    return [finding("efi-volume-not-marked", Phase.FIRMWARE, Severity.WARNING, says, Where(offset=volume.entry_offset))]
+
+
+def _damage(found: EfiVolume, severity: Severity) -> Finding:
+    boot = found.volume.boot
+    copy = boot.backup is not None and boot.backup.sound and not boot.sound
+    says = found.unreadable.removesuffix(".") + ("; the copy of its boot sector is sound." if copy else ".")
+    where = Where(offset=found.volume.offset, length=512, hex=hex_preview(boot.data))
+    repairs = ("boot-sector",) if copy else ()
+    return finding("efi-volume-damaged", Phase.BOOT_RECORD, severity, says, where, repairs)
+
+
+def _bad_loader(loader: Loader, severity: Severity) -> Finding:
+    problem = loader.problems[0]
+    what = f"{problem.code.replace('-', ' ')}: {problem.found}, expected {problem.expected}"
+    says = f"The loader file {loader.path} is damaged ({what})."
+    where = Where(path=loader.path, offset=problem.offset, length=problem.length or loader.bytes)
+    return finding("efi-loader-damaged", Phase.BOOT_RECORD, severity, says, where)

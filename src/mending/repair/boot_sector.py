@@ -1,0 +1,124 @@
+"""The repair `boot-sector`: a volume's boot sector from its own second copy (FAT32, exFAT, NTFS)."""
+
+from mending.boot import Trace
+from mending.disk import Disk, FilesUnavailableError, Volume, open_files, survey
+from mending.formats import exfat, fat, ntfs
+from mending.model import Patch, ReadError, RefusedError, Window
+from mending.repair.proposal import Leave, Proposal
+from mending.source import PatchedSource, Source
+
+REPAIR = "boot-sector"
+_ANSWERS = (
+    "volume-boot-sector-blank",
+    "volume-boot-sector-damaged",
+    "volume-boot-sector-unknown",
+    "volume-boot-code-blank",
+    "hidden-sectors-wrong",
+    "efi-volume-damaged",
+    "boot-sector-odd",
+)
+_SLEEP_FILE = "hiberfil.sys"
+_ASLEEP = {b"HIBR", b"hibr", b"RSTR", b"rstr"}
+"""First bytes of that file while a system is hibernated or shut down in hybrid mode."""
+
+
+def propose(disk: Disk, trace: Trace, leave: Leave) -> Proposal:  # noqa: ARG001 - every repair is called alike
+    """The patches for every volume whose boot sector is worse than its copy.
+
+    Raises:
+        RefusedError: no such volume, or the copy does not fit what lies in the volume.
+    """
+    wanted = [volume for volume in disk.volumes if _calls_for_it(volume, trace)]
+    if not wanted:
+        raise RefusedError(*_why_not(disk))
+    patches = tuple(_patch(disk.source, volume) for volume in wanted)
+    for volume in wanted:
+        _refuse_if_asleep(PatchedSource(disk.source, patches), volume.number)
+    numbers = " and ".join(str(volume.number) for volume in wanted)
+    says = f"Writes the boot sector of volume {numbers} from the copy that the volume itself keeps."
+    present = {finding.id for finding in trace.findings}
+    return Proposal(REPAIR, says, patches, tuple(one for one in _ANSWERS if one in present))
+
+
+def _calls_for_it(volume: Volume, trace: Trace) -> bool:
+    backup = volume.boot.backup
+    if backup is None or not backup.sound or backup.agrees:
+        return False
+    named = any(REPAIR in one.repairs and _at(one.where.offset, volume) for one in trace.findings)
+    return not volume.boot.sound or named
+
+
+def _at(offset: int | None, volume: Volume) -> bool:
+    return offset is not None and volume.offset <= offset < volume.offset + 512
+
+
+def _why_not(disk: Disk) -> tuple[str, str]:
+    damaged = [volume for volume in disk.volumes if not volume.boot.sound and not volume.extended]
+    if not damaged:
+        return "Every boot sector is sound.", "There is nothing to write."
+    worse = damaged[0].boot.backup
+    if worse is None:
+        return f"Volume {damaged[0].number} keeps no copy of its boot sector that can be found.", "Use another way."
+    return f"The copy of the boot sector of volume {damaged[0].number} is damaged too.", "Use another way."
+
+
+def _patch(source: Source, volume: Volume) -> Patch:
+    backup = volume.boot.backup
+    assert backup is not None
+    copy = source.read(backup.offset, backup.length)
+    length = _length_in_copy(copy)
+    if length > volume.bytes:
+        says = f"The copy describes a volume of {length} bytes; the table gives volume {volume.number} {volume.bytes}."
+        raise RefusedError(says, "The copy may be an older volume's.")
+    if not _fits_content(source, volume, copy):
+        says = f"The copy does not fit what lies in volume {volume.number}: its tables are not where it says."
+        raise RefusedError(says, "The copy may be an older volume's.")
+    before = source.read(volume.offset, backup.length).data
+    return Patch(volume.offset, before, copy.data, f"boot sector of volume {volume.number}")
+
+
+def _length_in_copy(copy: Window) -> int:
+    if exfat.looks_like(copy):
+        volume = exfat.read(copy).record
+        return volume.sectors * volume.bytes_per_sector
+    if ntfs.looks_like(copy):
+        nt = ntfs.read(copy).record
+        return nt.sectors * nt.fields.bytes_per_sector
+    plain = fat.read(copy).record
+    return plain.sectors * plain.fields.bytes_per_sector
+
+
+def _fits_content(source: Source, volume: Volume, copy: Window) -> bool:
+    """Whether the first structure that the copy points at is there: a FAT with its media byte, or the file table."""
+    if exfat.looks_like(copy):
+        exfat_volume = exfat.read(copy).record
+        place, wanted = exfat_volume.fields.fat_offset * exfat_volume.bytes_per_sector, b"\xf8\xff\xff\xff"
+    elif ntfs.looks_like(copy):
+        nt = ntfs.read(copy).record
+        cluster = nt.cluster_sectors * nt.fields.bytes_per_sector
+        place, wanted = nt.fields.mft_cluster * cluster, b"FILE"
+    else:
+        fields = fat.read(copy).record.fields
+        place, wanted = fields.reserved_sectors * fields.bytes_per_sector, bytes([fields.media, 0xFF, 0xFF])
+    try:
+        return source.read(volume.offset + place, len(wanted)).data == wanted
+    except ReadError:
+        return False
+
+
+def _refuse_if_asleep(patched: Source, number: int) -> None:
+    """Nothing is written into a volume that a sleeping system believes to own; it can be read once patched."""
+    for volume in survey(patched).volumes:
+        if volume.number != number or volume.filesystem != "ntfs":
+            continue
+        try:
+            files = open_files(patched, volume)
+            found = files.find(_SLEEP_FILE)
+            head = files.read(found, 4) if found is not None else b""
+        except FilesUnavailableError:
+            return  # then nothing can be told about it, and the boot sector is needed all the more
+        if head in _ASLEEP:
+            raise RefusedError(
+                f"Volume {number} holds a hibernated system, or one shut down in hybrid mode.",
+                "Start it once and shut it down fully, or give up what it had open.",
+            )

@@ -1,0 +1,60 @@
+"""Real firmware under QEMU: start a disk image and see whether it gets to its marker. The image is never changed."""
+
+import os
+import re
+import select
+import shutil
+import subprocess
+import tempfile
+import time
+from pathlib import Path
+
+OVMF = next((one for one in map(Path, ("/usr/share/OVMF/OVMF_CODE_4M.fd", "/usr/share/OVMF/OVMF_CODE.fd")) if one.exists()), Path("/usr/share/OVMF/OVMF_CODE.fd"))
+QEMU = "qemu-system-x86_64"
+ENDS = {
+    "bios": (b"No bootable device", b"not a bootable disk", b"entries of the table are active", b"No entry of the table",
+             b"active volume", b"grub rescue>", b"Desk start:"),
+    "uefi": (b"Shell>", b"grub rescue>", b"grub>"),
+}  # fmt: skip
+"""What is on the screen when a start has come to its end without the marker."""
+_ESCAPES = re.compile(rb"\x1b\[[0-9;?=]*[a-zA-Z]")
+
+
+def screen_of(image, firmware, marker, seconds=90, memory=512):
+    """Start the image; returns what was on the screen up to the marker, the end of the start, or the time limit."""
+    with tempfile.TemporaryDirectory() as folder:
+        words = [QEMU, "-machine", "q35,accel=tcg", "-m", str(memory), "-nographic", "-net", "none", "-no-reboot"]
+        words += ["-drive", f"file={image},format=raw,snapshot=on"]
+        if firmware == "uefi":
+            store = Path(folder) / "vars.fd"
+            shutil.copy(Path(str(OVMF).replace("CODE", "VARS")), store)
+            words += ["-drive", f"if=pflash,format=raw,readonly=on,file={OVMF}", "-drive", f"if=pflash,format=raw,file={store}"]
+        machine = subprocess.Popen(words, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, bufsize=0)
+        try:
+            return _watch(machine, (marker.encode(), *ENDS[firmware]), time.monotonic() + seconds)
+        finally:
+            machine.kill()
+            machine.wait()
+            machine.stdout.close()
+
+
+def _watch(machine, ends, until):
+    """An idle machine has come to its end too: nothing new for eight seconds after it has said something of its own."""
+    seen, quiet_since = b"", time.monotonic()
+    while time.monotonic() < until:
+        if select.select([machine.stdout], [], [], 0.2)[0]:
+            piece = os.read(machine.stdout.fileno(), 65536)
+            if not piece:
+                break
+            seen, quiet_since = seen + piece, time.monotonic()
+        plain = _ESCAPES.sub(b"", seen)
+        if any(end in plain for end in ends):
+            break
+        if b"Booting from Hard Disk" in plain and time.monotonic() - quiet_since > 8:
+            break
+    return _ESCAPES.sub(b"", seen).decode("utf-8", "replace")
+
+
+def starts(image, firmware, marker, **more):
+    """Whether the image gets to its marker."""
+    return marker in screen_of(image, firmware, marker, **more)
