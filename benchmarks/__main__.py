@@ -1,11 +1,12 @@
 """Every benchmark in turn. A figure is a ratio of two medians taken alternately in this run, or a count."""
 
-from benchmarks import startup
+from benchmarks import large_disk, startup
 
 
 def main() -> None:
     """Run them all."""
     startup.run()
+    large_disk.run()
 
 
 main()

@@ -9,11 +9,12 @@ import tempfile
 import time
 from pathlib import Path
 
-OVMF = next((one for one in map(Path, ("/usr/share/OVMF/OVMF_CODE_4M.fd", "/usr/share/OVMF/OVMF_CODE.fd")) if one.exists()), Path("/usr/share/OVMF/OVMF_CODE.fd"))
+_CODES = (Path("/usr/share/OVMF/OVMF_CODE_4M.fd"), Path("/usr/share/OVMF/OVMF_CODE.fd"))
+OVMF = next((one for one in _CODES if one.exists()), _CODES[0])
 QEMU = "qemu-system-x86_64"
 ENDS = {
-    "bios": (b"No bootable device", b"not a bootable disk", b"entries of the table are active", b"No entry of the table",
-             b"active volume", b"grub rescue>", b"Desk start:"),
+    "bios": (b"No bootable device", b"not a bootable disk", b"entries of the table are active",
+             b"No entry of the table", b"active volume", b"grub rescue>", b"Desk start:"),
     "uefi": (b"Shell>", b"grub rescue>", b"grub>"),
 }  # fmt: skip
 """What is on the screen when a start has come to its end without the marker."""
@@ -28,8 +29,15 @@ def screen_of(image, firmware, marker, seconds=90, memory=512):
         if firmware == "uefi":
             store = Path(folder) / "vars.fd"
             shutil.copy(Path(str(OVMF).replace("CODE", "VARS")), store)
-            words += ["-drive", f"if=pflash,format=raw,readonly=on,file={OVMF}", "-drive", f"if=pflash,format=raw,file={store}"]
-        machine = subprocess.Popen(words, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, bufsize=0)
+            words += [
+                "-drive",
+                f"if=pflash,format=raw,readonly=on,file={OVMF}",
+                "-drive",
+                f"if=pflash,format=raw,file={store}",
+            ]
+        machine = subprocess.Popen(
+            words, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, bufsize=0
+        )
         try:
             return _watch(machine, (marker.encode(), *ENDS[firmware]), time.monotonic() + seconds)
         finally:

@@ -61,6 +61,7 @@ class Documents(Workshop):
             ("saw", self.folder / "new", "logo=shown"), ("add", self.folder / "new", __file__),
             ("tried", self.folder / "new", "unplug-extras", "nothing-wrong"), ("started", self.folder / "new", "no"),
             ("undo", case), ("mend", case, "boot-code", "--dry-run"), ("mend", case, "boot-code", "--yes"),
+            ("mend", case), ("mend", case, "--all", "--yes"),
         ):  # fmt: skip
             with self.subTest(words[0]):
                 self.check(*words)
@@ -74,6 +75,11 @@ class Documents(Workshop):
         self.assertEqual(ends["quay-desk-2"], ("stops at boot record", "no fault found"))
         self.assertEqual(ends["pier-kiosk"], ("no disk to look at", "starts"))
         self.assertEqual(ends["gate-2"], ("stops at boot record", "stops at boot record"))
+        self.assertEqual(ends["office-1"], ("stops at boot record", "no fault found"))
+        self.assertEqual(ends["purser-1"], ("no fault found", "no fault found"))
+        self.assertEqual(ends["mess-room"], ("stops at boot record", "no fault found"))
+        self.assertEqual(ends["chart-room"], ("stops at boot record", "stops at boot record"))
+        self.assertEqual(next(row["done"] for row in self.demo["rows"] if row["name"] == "purser-2"), "gpt-copy")
 
     def test_check_makes_the_exit_status_speak(self):
         self.run_here("trace", self.case("quay-desk-1"), "--check")

@@ -28,6 +28,7 @@ COMMANDS = {
     "work": "go through the plan one step at a time",
     "mend": "carry out an offline repair, with an undo point",
     "undo": "take a repair back, or list the undo points",
+    "report": "write a page about a case",
 }
 
 

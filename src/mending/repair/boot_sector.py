@@ -30,7 +30,7 @@ def propose(disk: Disk, trace: Trace, leave: Leave) -> Proposal:  # noqa: ARG001
     """
     wanted = [volume for volume in disk.volumes if _calls_for_it(volume, trace)]
     if not wanted:
-        raise RefusedError(*_why_not(disk))
+        raise RefusedError(*_why_not(disk, trace))
     patches = tuple(_patch(disk.source, volume) for volume in wanted)
     for volume in wanted:
         _refuse_if_asleep(PatchedSource(disk.source, patches), volume.number)
@@ -52,10 +52,11 @@ def _at(offset: int | None, volume: Volume) -> bool:
     return offset is not None and volume.offset <= offset < volume.offset + 512
 
 
-def _why_not(disk: Disk) -> tuple[str, str]:
-    damaged = [volume for volume in disk.volumes if not volume.boot.sound and not volume.extended]
+def _why_not(disk: Disk, trace: Trace) -> tuple[str, str]:
+    found = [one.where.offset for one in trace.findings]
+    damaged = [one for one in disk.volumes if not one.boot.sound and any(_at(offset, one) for offset in found)]
     if not damaged:
-        return "Every boot sector is sound.", "There is nothing to write."
+        return "No boot sector calls for it.", "There is nothing to write."
     worse = damaged[0].boot.backup
     if worse is None:
         return f"Volume {damaged[0].number} keeps no copy of its boot sector that can be found.", "Use another way."

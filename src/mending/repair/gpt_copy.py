@@ -84,10 +84,11 @@ def _copy_patches(source: Source, table: GuidTable, good: TableCopy) -> list[Pat
         raise RefusedError("The array of entries would reach into the space for partitions.")
     placed = msgspec.structs.replace(header, my_lba=here, alternate_lba=other, entries_lba=array)
     name = "primary" if primary else "backup"
-    return [
+    patches = [
         _patch(source, array, good.entry_bytes.ljust(array_sectors * size, b"\0"), f"the {name} entries"),
         _patch(source, here, gpt.sealed(placed).ljust(size, b"\0"), f"the {name} header"),
     ]
+    return [patch for patch in patches if patch.before != patch.after]
 
 
 def _patch(source: Source, lba: Lba, after: bytes, says: str) -> Patch:

@@ -39,7 +39,7 @@ class MendResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending",
 
 
 class MendAllResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="mend-all/1"):
-    """Repairs one after the other. `stopped` says why the next one was not done; None when none is called for any more."""
+    """Repairs one after the other. `stopped` says why the next one was not done; None when none is called for."""
 
     done: bool
     steps: tuple[MendResult, ...]

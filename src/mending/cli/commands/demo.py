@@ -16,7 +16,7 @@ from mending.cli.targets import Target
 from mending.knowledge import Pack, base_pack
 from mending.model import InputError
 from mending.reason import ReportKind
-from mending.repair import REPAIRS, Leave
+from mending.repair import Leave, wanted
 from mending.repair.boot_code import own_code
 from mending.workshop import Sample, make_sample, samples
 
@@ -77,8 +77,8 @@ def _mend_all(folder: str, quiet: bool) -> str:
     """Every repair that the findings call for and that Mending carries out."""
     target, done = Target(folder), []
     trace = target.case.state.trace if target.case else None
-    for repair in [one for finding in (trace.fatal if trace else ()) for one in finding.repairs if one in REPAIRS]:
-        result = write(target, repair, Leave())
+    for repair in wanted(trace) if trace else ():
+        result = write(target, repair, Leave(firmware=target.firmware))
         done.append(repair)
         if not quiet:
             say(show_mend(result), text(""))

@@ -24,7 +24,7 @@ def command(target: str, point: str | None, listing: bool, as_json: bool) -> Non
     with opened(found.disk) as source:
         points = [one for one in load_points(found.undo_folder) if belongs_to(one, source)]
     if listing:
-        emit(PointsResult(points=tuple(_row(one) for one in points)), as_json, show_points)
+        emit(PointsResult(points=tuple(row(one) for one in points)), as_json, show_points)
         return
     chosen = _chosen(points, point, target)
     with opened(found.disk, for_writing=True) as source:
@@ -38,7 +38,7 @@ def command(target: str, point: str | None, listing: bool, as_json: bool) -> Non
 def _undo(source: Source, chosen: UndoPoint) -> PointResult:
     at = world.now()
     undo_point(source, chosen, at)
-    return msgspec.structs.replace(_row(chosen), state="undone")
+    return msgspec.structs.replace(row(chosen), state="undone")
 
 
 def _chosen(points: list[UndoPoint], name: str | None, target: str) -> UndoPoint:
@@ -55,7 +55,8 @@ def _chosen(points: list[UndoPoint], name: str | None, target: str) -> UndoPoint
     return left[-1]
 
 
-def _row(point: UndoPoint) -> PointResult:
+def row(point: UndoPoint) -> PointResult:
+    """An undo point as a row of a list."""
     return PointResult(
         id=point.file.id,
         repair=point.file.repair,

@@ -1,0 +1,47 @@
+"""`trace` of a sparse 1 TiB disk with a GPT: bytes read, and seconds against the program's bare start."""
+
+import json
+import subprocess
+import sys
+import tempfile
+import uuid
+from pathlib import Path
+
+from benchmarks.timing import ratio
+from mending.formats import gpt
+from mending.workshop.disks import code
+from mending.workshop.fat32 import fat32_volume
+from mending.workshop.guid_table import put_guid_table
+from mending.workshop.image import SECTOR, ImageDraft
+
+SIZE = 1 << 40
+LIMIT = 16 << 20
+_ESP = (2048, 1 << 20)
+_DATA = uuid.UUID("ebd0a0a2-b9e5-4433-87c0-68b6b72699c7")
+
+
+def run() -> None:
+    """Print the figures and whether they keep to the limit."""
+    program = str(Path(sys.executable).with_name("mending"))
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "large.img"
+        _draw().save(path)
+        shown = subprocess.run([program, "trace", path, "--json"], capture_output=True, check=True).stdout
+        trace = json.loads(shown)
+        count = trace["target"]["bytes_read"]
+        ours, bare, share = ratio([program, "trace", str(path), "--json"], [program, "signs", "--json"], 7)
+    verdict = "ok" if count < LIMIT and trace["verdict"] == "no-fault-found" else "too much"
+    read = f"{count / (1 << 20):.1f} MiB read (limit {LIMIT >> 20})"
+    figures = f"{read}, {ours:.2f} s, {share:.2f} times `signs` ({bare:.2f} s)"
+    print(f"trace of 1 TiB: {figures} {verdict}")
+
+
+def _draw() -> ImageDraft:
+    draft = ImageDraft(SIZE)
+    first = _ESP[0] + _ESP[1]
+    rest = SIZE // SECTOR - first - 2048
+    put_guid_table(draft, uuid.UUID(int=7), [(gpt.EFI_SYSTEM, *_ESP, "EFI"), (_DATA, first, rest, "tickets")])
+    loader = {"EFI/BOOT/BOOTX64.EFI": code("desk-loader-efi")}
+    for offset, data in fat32_volume(_ESP[1], _ESP[0], "EFI", loader, code("fat32-start"), 7):
+        draft.put(_ESP[0] * SECTOR + offset, data)
+    return draft

@@ -1,0 +1,110 @@
+"""One self-contained HTML page: everything a colleague, the user or the maker's support has to know."""
+
+from collections.abc import Sequence
+
+import msgspec
+from jinja2 import Environment, PackageLoader, StrictUndefined
+
+from mending.boot import RungResult, Trace
+from mending.case import CaseResult
+from mending.model import Where, clean_text
+from mending.plan import PlanResult
+from mending.reason import CausesResult
+from mending.repair import PointsResult
+
+_MARK = '<meta name="generator" content="mending report/1">'
+_CAUSES_SHOWN = 6
+_VISITS_SHOWN = 4
+
+
+class ReportInput(msgspec.Struct, frozen=True, kw_only=True):
+    """What goes into a page. `trace` is None for a case without a disk; `made` is RFC 3339."""
+
+    case: CaseResult
+    trace: Trace | None
+    causes: CausesResult
+    plan: PlanResult
+    points: PointsResult
+    made: str
+
+
+class Step(msgspec.Struct, frozen=True):
+    """One phase of the ladder."""
+
+    name: str
+    state: str
+    rungs: tuple[RungResult, ...]
+
+
+def render_page(given: ReportInput) -> str:
+    """The page as text. All evidence is escaped and freed of control characters."""
+    environment = Environment(
+        loader=PackageLoader("mending.report", "."), autoescape=True, undefined=StrictUndefined, trim_blocks=True,
+        lstrip_blocks=True, finalize=_harmless,
+    )  # fmt: skip
+    environment.filters |= {
+        "words": _words,
+        "place": _place,
+        "events": _events,
+        "percent": _percent,
+    }
+    template = environment.get_template("page.html.j2")
+    return template.render(
+        mark=_MARK,
+        given=given,
+        verdict=_verdict(given),
+        ladder=_ladder(given.trace),
+        causes=[one for one in given.causes.causes if one.chance >= 0.01][:_CAUSES_SHOWN],
+        visits=given.plan.visits[:_VISITS_SHOWN],
+        later=max(len(given.plan.visits) - _VISITS_SHOWN, 0),
+    )
+
+
+def is_report(text: str) -> bool:
+    """Whether a file's text is a page that was made here, and may be replaced by a newer one."""
+    return _MARK in text[:2000]
+
+
+def _verdict(given: ReportInput) -> str:
+    if given.case.works:
+        return "The PC starts again."
+    if given.trace is None:
+        return "Not started yet; no disk has been looked at."
+    if given.trace.failing_phase is not None:
+        return f"The disk stops at: {_words(given.trace.failing_phase)}."
+    return f"On the disk: {_words(given.trace.verdict)}."
+
+
+def _ladder(trace: Trace | None) -> Sequence[Step]:
+    if trace is None:
+        return ()
+    return [
+        Step(_words(phase.id), phase.state, tuple(rung for rung in trace.rungs if rung.phase is phase.id))
+        for phase in trace.phases
+    ]
+
+
+def _events(case: CaseResult) -> list[tuple[str, str, str, str]]:
+    """Steps and test starts in the order in which they happened."""
+    steps = [(one.at, one.step, _words(one.report), " ".join([*one.codes, one.note]).strip()) for one in case.tried]
+    starts = [(one.at, "test start", "works" if one.works else "does not start", "") for one in case.starts]
+    return sorted([*steps, *starts], key=lambda event: event[0])
+
+
+def _percent(chance: float) -> str:
+    return f"{chance:.0%}"
+
+
+def _words(name: str) -> str:
+    return str(name).replace("-", " ")
+
+
+def _place(where: Where) -> str:
+    parts = [where.path or "", f"offset {where.offset}" if where.offset is not None else ""]
+    parts += [f"{where.length} bytes" if where.length else "", where.hex or ""]
+    return ", ".join(part for part in parts if part)
+
+
+def _harmless(value: object) -> object:
+    """Plain strings lose control characters; what jinja has marked as safe markup is the template's own."""
+    return clean_text(value, 2000) if type(value) is str else value

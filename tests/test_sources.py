@@ -1,0 +1,97 @@
+"""Bytes behind one interface: bounded reads, counting, and no writing to what is in use."""
+
+import unittest
+from pathlib import Path
+from unittest import mock
+
+from mending.model import InputError, Patch, ReadError, RefusedError
+from mending.source import FaultyMemory, MemorySource, PatchedSource, busy, open_source, write_durably
+from tests.support import InFolder
+
+
+class Files(InFolder):
+    def setUp(self):
+        super().setUp()
+        self.path = self.folder / "disk.img"
+        self.path.write_bytes(bytes(range(256)) * 8)
+
+    def test_reads_are_bounded_and_counted(self):
+        with open_source(str(self.path)) as source:
+            self.assertEqual(source.read(2040, 100).data, bytes(range(248, 256)))
+            self.assertEqual((source.read(5000, 10).data, source.read(-4, 10).data), (b"", b""))
+            self.assertEqual((source.size, source.bytes_read, source.bytes_per_sector), (2048, 8, 512))
+        with self.assertRaises(InputError):
+            source.read(0, 1)
+
+    def test_it_is_read_only_unless_asked_and_never_grows(self):
+        with open_source(str(self.path)) as source, self.assertRaises(InputError):
+            source.write(0, b"x")
+        with open_source(str(self.path), for_writing=True) as source:
+            source.write(3, b"ferry")
+            source.flush()
+            with self.assertRaises(RefusedError):
+                source.write(2046, b"too long")
+        self.assertEqual(self.path.read_bytes()[:10], b"\0\1\2ferry\x08\x09")
+        self.assertEqual(self.path.stat().st_size, 2048)
+
+    def test_a_bad_sector_is_a_read_error_with_its_range(self):
+        with (
+            open_source(str(self.path)) as source,
+            mock.patch("os.pread", side_effect=OSError(5, "Input/output error")),self.assertRaises(ReadError) as caught
+        ):
+            source.read(512, 512)
+        self.assertEqual((caught.exception.offset, caught.exception.length), (512, 512))
+
+    def test_what_is_mounted_or_attached_is_not_opened_for_writing(self):
+        for table in ([(str(self.path), "/mnt")], [("/dev/loop7", "/mnt")], [("/dev/loop7p1", "/mnt")]):
+            with (
+                mock.patch.object(busy, "_mounts", return_value=table),
+                mock.patch.object(busy, "_loops_over", return_value=["/dev/loop7"]),
+                self.assertRaises(RefusedError) as caught,
+            ):
+                open_source(str(self.path), for_writing=True)
+            self.assertIn("mounted at /mnt", caught.exception.says)
+        with (
+            mock.patch.object(busy, "_loops_over", return_value=["/dev/loop7"]),
+            self.assertRaises(RefusedError) as caught,
+        ):
+            open_source(str(self.path), for_writing=True)
+        self.assertIn("attached as /dev/loop7", caught.exception.says)
+        with mock.patch("os.open", side_effect=OSError(16, "busy")), self.assertRaises(RefusedError):
+            open_source(str(self.path), for_writing=True)
+
+    def test_a_durable_write_leaves_the_old_file_or_the_new_one(self):
+        with mock.patch("os.fsync", side_effect=OSError(28, "No space left on device")), self.assertRaises(InputError):
+            write_durably(self.path, b"new")
+        self.assertEqual(len(self.path.read_bytes()), 2048)
+        self.assertEqual([one.name for one in self.folder.iterdir()], ["disk.img"])
+        write_durably(self.path, b"new")
+        self.assertEqual(self.path.read_bytes(), b"new")
+
+
+class Memory(unittest.TestCase):
+    def test_a_patched_source_shows_the_patches_and_writes_nothing(self):
+        base = MemorySource(bytes(100))
+        patched = PatchedSource(base, [Patch(10, bytes(5), b"ABCDE", "one"), Patch(98, b"\0\0", b"YZ", "two")])
+        self.assertEqual(patched.read(8, 5).data, b"\0\0ABC")
+        self.assertEqual(patched.read(12, 200).data[:4] + patched.read(12, 200).data[-2:], b"CDE\0YZ")
+        with self.assertRaises(RefusedError):
+            patched.write(0, b"x")
+        self.assertEqual(bytes(base.data), bytes(100))
+
+    def test_a_faulty_memory_fails_as_told(self):
+        source = FaultyMemory(bytes(1000), bad=((512, 10),))
+        self.assertEqual(len(source.read(0, 512)), 512)
+        with self.assertRaises(ReadError):
+            source.read(500, 20)
+
+
+class Tidy(unittest.TestCase):
+    def test_modules_stay_small(self):
+        room = Path(__file__).parents[1] / "src" / "mending"
+        long = {path.name: len(path.read_text().splitlines()) for path in room.rglob("*.py")}
+        self.assertEqual({name: lines for name, lines in long.items() if lines > 250}, {})
+
+
+if __name__ == "__main__":
+    unittest.main()
