@@ -18,30 +18,35 @@ DISPLAY = ":87"
 SIZE = "1280x800"
 TERMINALS = {
     "trace": ["trace quay-desk-2"],
-    "trace-sound": ["trace quay-desk-1"],
+    "trace-uefi": ["trace chart-room", "trace purser-1"],
     "causes": ["causes pier-kiosk"],
     "plan": ["plan gate-2"],
     "ask": ["ask gate-2"],
-    "mend": ["mend quay-desk-2 boot-code --yes", "undo quay-desk-2 --list"],
+    "mend": ["mend quay-desk-2 boot-code --yes", "undo quay-desk-2 --list", "mend mess-room"],
     "rehearse": ["rehearse images/gate-2.img", "rehearse images/quay-desk-1.img"],
     "cases": ["cases ."],
     "demo": ["demo --brief new-workshop"],
     "help": ["--help"],
 }
+PAGE = "report"
 
 
 def main() -> None:
     """Make all pictures, or those named on the command line."""
-    wanted = sys.argv[1:] or list(TERMINALS)
+    wanted = sys.argv[1:] or [*TERMINALS, PAGE]
     with tempfile.TemporaryDirectory() as folder:
         shop = Path(folder) / "workshop"
         _mending("demo", "workshop", "--brief", cwd=Path(folder))
-        _mending("undo", "quay-desk-2", cwd=shop)
+        for case in ("quay-desk-2", "mess-room"):
+            _mending("undo", case, cwd=shop)
         screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", f"{SIZE}x24"], stderr=subprocess.DEVNULL)
         try:
             time.sleep(1)
             for name in wanted:
-                _terminal(name, TERMINALS[name], shop)
+                if name == PAGE:
+                    _page(shop)
+                else:
+                    _terminal(name, TERMINALS[name], shop)
                 print(f"made {name}.png")
         finally:
             screen.terminate()
@@ -55,7 +60,7 @@ def _mending(*words: str, cwd: Path) -> None:
 def _terminal(name: str, commands: list[str], folder: Path) -> None:
     lines = [f"printf '$ mending {command}\\n'; {shlex.quote(str(PROGRAM))} {command}; echo" for command in commands]
     script = f"cd {shlex.quote(str(folder))}; {'; '.join(lines)}; touch done; sleep 60"
-    look = ["-fa", "DejaVu Sans Mono", "-fs", "11", "-geometry", "142x47+0+0", "-bg", "#fbfaf6", "-fg", "#202020"]
+    look = ["-fa", "DejaVu Sans Mono", "-fs", "11", "-geometry", "141x47+0+0", "-bg", "#fbfaf6", "-fg", "#202020"]
     window = subprocess.Popen(["xterm", "-display", DISPLAY, *look, "-e", "sh", "-c", script], env=_environment())
     done = folder / "done"
     for _ in range(60):
@@ -67,6 +72,14 @@ def _terminal(name: str, commands: list[str], folder: Path) -> None:
     window.kill()
     window.wait()
     done.unlink(missing_ok=True)  # a command that asks is still waiting
+
+
+def _page(folder: Path) -> None:
+    _mending("report", "mess-room", "-o", "page.html", cwd=folder)
+    flags = ["--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--hide-scrollbars"]
+    flags += ["--disable-background-networking", "--disable-component-update", "--disable-sync"]
+    flags += [f"--user-data-dir={folder}/profile", "--window-size=1280,1000", f"--screenshot={SHOTS}/{PAGE}.png"]
+    subprocess.run(["chromium", *flags, f"file://{folder}/page.html"], check=True, capture_output=True)
 
 
 def _environment() -> dict[str, str]:

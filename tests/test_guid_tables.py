@@ -19,6 +19,14 @@ LAST = (64 << 20) - SECTOR
 FAT_TOOLS = ("sfdisk", "mkfs.fat", "mcopy")
 
 
+def header(here, other, first, last, entries, array):
+    """A header written from the specification, not by our own code."""
+    places = struct.pack("<QQQQ16sQ", here, other, first, last, b"x" * 16, entries)
+    head = b"EFI PART" + struct.pack("<IIII", 0x10000, 92, 0, 0) + places
+    head += struct.pack("<III", 128, 128, zlib.crc32(array))
+    return head[:16] + struct.pack("<I", zlib.crc32(head)) + head[20:]
+
+
 class Disks(InFolder):
     def efi_disk(self, name="efi", loader=True):
         path = self.folder / f"{name}.img"
@@ -89,9 +97,7 @@ class Findings(Disks):
         data[256 * 4096 : 256 * 4096 + len(volume)] = volume
         data[446:512] = struct.pack("<B3xB3xII48xH", 0, 0xEE, 1, sectors - 1, 0xAA55)
         for here, other, entries in ((1, sectors - 1, 2), (sectors - 1, 1, sectors - 5)):
-            head = struct.pack("<8sIIIIQQQQ16sQIII", b"EFI PART", 0x10000, 92, 0, 0, here, other, 6, sectors - 6, b"x" * 16,
-                               entries, 128, 128, zlib.crc32(array))  # fmt: skip
-            data[here * 4096 : here * 4096 + 92] = head[:16] + struct.pack("<I", zlib.crc32(head)) + head[20:]
+            data[here * 4096 : here * 4096 + 92] = header(here, other, 6, sectors - 6, entries, array)
             data[entries * 4096 : entries * 4096 + len(array)] = array
         path.write_bytes(data)
         trace = trace_file(path)
@@ -272,9 +278,7 @@ class AnyBytes(unittest.TestCase):
         disk = bytearray(200 * SECTOR)
         disk[446:512] = struct.pack("<B3xB3xII48xH", 0, 0xEE, 1, 199, 0xAA55)
         for here, other, entries in ((1, 199, 2), (199, 1, 167)):
-            head = struct.pack("<8sIIIIQQQQ16sQIII", b"EFI PART", 0x10000, 92, 0, 0, here, other, 34, 166, b"x" * 16,
-                               entries, 128, 128, zlib.crc32(array))  # fmt: skip
-            head = head[:16] + struct.pack("<I", zlib.crc32(head)) + head[20:]
+            head = header(here, other, 34, 166, entries, array)
             disk[here * SECTOR : here * SECTOR + 92] = head
             disk[entries * SECTOR : entries * SECTOR + len(array)] = array
             cls.header = head if here == 1 else cls.header

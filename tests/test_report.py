@@ -50,7 +50,8 @@ class Page(InFolder):
     def test_it_holds_everything_and_fetches_nothing(self):
         parsed, text = self.read()
         for words in (
-            "The disk stops at: boot record", "offset 1048576", "512 x 00", "boot-sector-damaged", "restore-boot-sector",
+            "The disk stops at: boot record", "offset 1048576", "512 x 00", "boot-sector-damaged",
+            "restore-boot-sector",
             "test-drive", "2000-0142", "Undo points", "nothing has been written", "not reached", "laptop",
         ):  # fmt: skip
             self.assertIn(words, text)

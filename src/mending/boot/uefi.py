@@ -110,7 +110,6 @@ def _damage(found: EfiVolume, severity: Severity) -> Finding:
 
 def _bad_loader(loader: Loader, severity: Severity) -> Finding:
     problem = loader.problems[0]
-    what = f"{problem.code.replace('-', ' ')}: {problem.found}, expected {problem.expected}"
-    says = f"The loader file {loader.path} is damaged ({what})."
+    says = f"The loader file {loader.path} is damaged: {problem.found} instead of {problem.expected}."
     where = Where(path=loader.path, offset=problem.offset, length=problem.length or loader.bytes)
     return finding("efi-loader-damaged", Phase.BOOT_RECORD, severity, says, where)

@@ -6,7 +6,7 @@ import msgspec
 
 from mending.boot import Trace
 from mending.case.events import Added, AnyEvent, Learned, Mended, PutBack, Saw, Started, Traced, Tried
-from mending.knowledge.schema import UNKNOWN
+from mending.knowledge import UNKNOWN
 from mending.reason import Evidence, Report
 
 

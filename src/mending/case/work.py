@@ -11,8 +11,7 @@ from mending.case.events import Added, Learned, Mended, PutBack, Saw, Started, T
 from mending.case.folder import Case, record
 from mending.case.lock import Hand
 from mending.disk import HEAD_BYTES, sort_of
-from mending.knowledge import Pack, Sign
-from mending.knowledge.schema import UNKNOWN
+from mending.knowledge import UNKNOWN, Pack, Sign
 from mending.model import InputError, UsageError, clean_text
 from mending.model.limits import EVIDENCE_BYTES
 from mending.reason import ReportKind

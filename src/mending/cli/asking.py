@@ -4,8 +4,7 @@ from collections.abc import Mapping
 
 import click
 
-from mending.knowledge import Sign
-from mending.knowledge.schema import UNKNOWN
+from mending.knowledge import UNKNOWN, Sign
 from mending.model import clean_text
 
 

@@ -152,7 +152,7 @@ def _sections(window: Window, at: int, coff: Coff, size: int) -> tuple[tuple[Sec
         end = section.file_offset + section.file_size
         if section.file_size and end > size:
             base = window.offset + table + number * _SECTION_SIZE
-            found, wanted = f"section {number + 1} ends at {end}", f"the file ends at {size}"
+            found, wanted = f"section {number + 1} ends at byte {end}", f"inside the {size} bytes of the file"
             problems.append(SECTION.wrong("file_size", base, "section-outside", found, wanted))
     return sections, problems
 

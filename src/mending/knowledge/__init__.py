@@ -2,6 +2,18 @@
 
 from mending.knowledge.check import check_pack
 from mending.knowledge.load import base_pack, load_pack
-from mending.knowledge.schema import Answer, Cause, Pack, Sign, Step, Visit
+from mending.knowledge.schema import SOMETHING_ELSE, UNKNOWN, Answer, Cause, Pack, Sign, Step, Visit
 
-__all__ = ["Answer", "Cause", "Pack", "Sign", "Step", "Visit", "base_pack", "check_pack", "load_pack"]
+__all__ = [
+    "SOMETHING_ELSE",
+    "UNKNOWN",
+    "Answer",
+    "Cause",
+    "Pack",
+    "Sign",
+    "Step",
+    "Visit",
+    "base_pack",
+    "check_pack",
+    "load_pack",
+]

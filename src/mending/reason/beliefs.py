@@ -10,8 +10,7 @@ from collections.abc import Mapping
 
 import msgspec
 
-from mending.knowledge import Cause, Pack
-from mending.knowledge.schema import SOMETHING_ELSE
+from mending.knowledge import SOMETHING_ELSE, Cause, Pack
 from mending.model import Phase
 from mending.reason.evidence import Evidence
 from mending.reason.likelihood import Item, items

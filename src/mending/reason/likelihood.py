@@ -4,8 +4,7 @@ from collections.abc import Iterable, Mapping
 
 import msgspec
 
-from mending.knowledge import Cause, Pack, Sign
-from mending.knowledge.schema import SOMETHING_ELSE
+from mending.knowledge import SOMETHING_ELSE, Cause, Pack, Sign
 from mending.model import PhaseState, Severity
 from mending.reason.evidence import Evidence, Report, ReportKind
 

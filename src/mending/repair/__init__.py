@@ -1,10 +1,12 @@
 """Offline repairs: one module each, findings in, patches out. `journal` alone writes, flushes and undoes."""
 
+from mending.repair.boot_code import own_code
 from mending.repair.journal import undo_point, write_point
-from mending.repair.mend import MendAllResult, MendResult, Preview, WriteResult, carry_out, preview, wanted
+from mending.repair.mend import MendResult, Preview, WriteResult, carry_out, preview
 from mending.repair.points import PointResult, PointsResult, UndoPoint, belongs_to, load_points
 from mending.repair.proposal import Leave, Proposal
 from mending.repair.registry import REPAIRS, propose
+from mending.repair.sequence import MendAllResult, next_repair, preview_all, reason, sum_up, wanted
 
 __all__ = [
     "REPAIRS",
@@ -20,8 +22,13 @@ __all__ = [
     "belongs_to",
     "carry_out",
     "load_points",
+    "next_repair",
+    "own_code",
     "preview",
+    "preview_all",
     "propose",
+    "reason",
+    "sum_up",
     "undo_point",
     "wanted",
     "write_point",

@@ -9,7 +9,7 @@ from mending.model import Patch, RefusedError, RepairFailedError, hex_preview
 from mending.repair.journal import roll_back, write_point
 from mending.repair.points import belongs_to, load_points
 from mending.repair.proposal import Leave, Proposal
-from mending.repair.registry import REPAIRS, propose
+from mending.repair.registry import propose
 from mending.source import PatchedSource, Source
 
 
@@ -32,18 +32,6 @@ class MendResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending",
     done: bool
     writes: tuple[WriteResult, ...]
     undo_point: str | None
-    before: str
-    after: str
-    failing_before: str | None
-    failing_after: str | None
-
-
-class MendAllResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="mend-all/1"):
-    """Repairs one after the other. `stopped` says why the next one was not done; None when none is called for."""
-
-    done: bool
-    steps: tuple[MendResult, ...]
-    stopped: str | None
     before: str
     after: str
     failing_before: str | None
@@ -107,12 +95,6 @@ def carry_out(planned: Preview, source: Source, folder: Path, at: str) -> tuple[
         roll_back(source, point, at)
         raise RepairFailedError(f"{planned.proposal.repair} was rolled back: {fault}")
     return planned.result(point.file.id, after), after
-
-
-def wanted(trace: Trace) -> tuple[str, ...]:
-    """The repairs that the findings call for and that this version carries out, in chain order."""
-    named = [repair for finding in trace.findings for repair in finding.repairs if repair in REPAIRS]
-    return tuple(dict.fromkeys(named))
 
 
 def worse(before: Trace, after: Trace, proposal: Proposal) -> str:

@@ -16,8 +16,7 @@ from mending.cli.targets import Target
 from mending.knowledge import Pack, base_pack
 from mending.model import InputError
 from mending.reason import ReportKind
-from mending.repair import Leave, wanted
-from mending.repair.boot_code import own_code
+from mending.repair import Leave, own_code, wanted
 from mending.workshop import Sample, make_sample, samples
 
 

@@ -9,8 +9,17 @@ from mending.cli.show import emit, say, show_mend, show_mend_all
 from mending.cli.targets import Target, opened
 from mending.knowledge import base_pack
 from mending.model import RefusedError, UsageError
-from mending.repair import Leave, MendAllResult, MendResult, carry_out, preview, wanted
-from mending.source import PatchedSource, Source
+from mending.repair import (
+    Leave,
+    MendAllResult,
+    MendResult,
+    carry_out,
+    next_repair,
+    preview,
+    preview_all,
+    reason,
+    sum_up,
+)
 
 
 @click.command("mend")
@@ -38,13 +47,13 @@ def command(
     leave = Leave(anyway, key_at_hand, firmware or found.firmware)
     looking = dry_run or (repair is None and not everything)
     with opened(found.disk, sector) as source:
-        planned = _plan_all(source, leave) if repair is None else preview(repair, source, leave).result()
+        planned = preview_all(source, leave) if repair is None else preview(repair, source, leave).result()
     if looking or (isinstance(planned, MendAllResult) and not planned.steps):
-        _show(planned, as_json)
+        _show(planned, target, as_json)
         return
     if not yes:
-        _confirm(planned, as_json)
-    _show(write(found, repair, leave, sector) if repair else _write_all(found, leave, sector), as_json)
+        _confirm(planned, target, as_json)
+    _show(write(found, repair, leave, sector) if repair else _write_all(found, leave, sector), target, as_json)
 
 
 def write(target: Target, repair: str, leave: Leave, sector: int | None = None) -> MendResult:
@@ -57,61 +66,38 @@ def write(target: Target, repair: str, leave: Leave, sector: int | None = None) 
     return result
 
 
-def _plan_all(source: Source, leave: Leave) -> MendAllResult:
-    """Every repair in turn, on the target's bytes in memory."""
-    before = now = trace_disk(source, leave.firmware)
-    steps: list[MendResult] = []
-    while repair := _next(now, steps):
-        try:
-            planned = preview(repair, source, leave)
-        except RefusedError as error:
-            return _all(False, steps, f"{repair}: {error.says} {error.hint}".strip(), before, now)
-        steps.append(planned.result())
-        source, now = PatchedSource(source, planned.proposal.patches), planned.after
-    return _all(False, steps, None, before, now)
-
-
 def _write_all(target: Target, leave: Leave, sector: int | None) -> MendAllResult:
     """Every repair in turn, for good, traced in between; stops at the first that would not improve anything."""
-    with opened(target.disk, sector) as source:
-        before = now = trace_disk(source, leave.firmware)
+    before = now = _trace(target, leave, sector)
     steps: list[MendResult] = []
     stopped = None
-    while stopped is None and (repair := _next(now, steps)):
+    while stopped is None and (repair := next_repair(now, steps)):
         try:
             steps.append(write(target, repair, leave, sector))
         except RefusedError as error:
             if not steps:
                 raise
-            stopped = f"{repair}: {error.says} {error.hint}".strip()
-        with opened(target.disk, sector) as source:
-            now = trace_disk(source, leave.firmware)
-    return _all(bool(steps), steps, stopped, before, now)
+            stopped = reason(repair, error)
+        now = _trace(target, leave, sector)
+    return sum_up(steps, stopped, before, now, done=bool(steps))
 
 
-def _next(trace: Trace, steps: list[MendResult]) -> str | None:
-    done = {one.repair for one in steps}
-    return next((repair for repair in wanted(trace) if repair not in done), None)
+def _trace(target: Target, leave: Leave, sector: int | None) -> Trace:
+    with opened(target.disk, sector) as source:
+        return trace_disk(source, leave.firmware)
 
 
-def _all(done: bool, steps: list[MendResult], stopped: str | None, before: Trace, after: Trace) -> MendAllResult:
-    return MendAllResult(
-        done=done, steps=tuple(steps), stopped=stopped, before=before.verdict, after=after.verdict,
-        failing_before=before.failing_phase, failing_after=after.failing_phase,
-    )  # fmt: skip
-
-
-def _show(result: MendResult | MendAllResult, as_json: bool) -> None:
+def _show(result: MendResult | MendAllResult, named: str, as_json: bool) -> None:
     if isinstance(result, MendAllResult):
-        emit(result, as_json, show_mend_all)
+        emit(result, as_json, lambda one: show_mend_all(one, named))
     else:
         emit(result, as_json, show_mend)
 
 
-def _confirm(planned: MendResult | MendAllResult, as_json: bool) -> None:
+def _confirm(planned: MendResult | MendAllResult, named: str, as_json: bool) -> None:
     if as_json or not world.interactive():
         raise RefusedError(
             "Nothing was written: nobody can be asked here.", "Add --yes to write, or --dry-run to look."
         )
-    say(show_mend_all(planned) if isinstance(planned, MendAllResult) else show_mend(planned))
+    say(show_mend_all(planned, named) if isinstance(planned, MendAllResult) else show_mend(planned))
     click.confirm("Write it now?", abort=True)

@@ -5,8 +5,7 @@ from pathlib import Path
 
 import click
 
-from mending.case import Case, add_evidence, case_result, is_case, open_case
-from mending.case.work import learned
+from mending.case import Case, add_evidence, case_result, is_case, learned, open_case
 from mending.cli import asking, options, world
 from mending.cli.commands.trace import look
 from mending.cli.show import emit, show_case

@@ -22,8 +22,8 @@ def show_mend(result: MendResult) -> RenderableType:
     return Group(title(result.repair), indented(text(result.says), rows(cells)), rows(ends))
 
 
-def show_mend_all(result: MendAllResult) -> RenderableType:
-    """Every repair, then the outcome of all together."""
+def show_mend_all(result: MendAllResult, named: str) -> RenderableType:
+    """Every repair, then the outcome of all together. Args: named: how the person named the target."""
     if not result.steps:
         return text(result.stopped or "No finding calls for a repair that Mending carries out.")
     parts: list[RenderableType] = []
@@ -33,6 +33,7 @@ def show_mend_all(result: MendAllResult) -> RenderableType:
     before, after = _state(result.before, result.failing_before), _state(result.after, result.failing_after)
     parts += [text(f"{verb}: {len(result.steps)}; before: {before}; after: {after}", "bold")]
     parts += [text(f"stopped: {result.stopped}")] if result.stopped else []
+    parts += [] if result.done else [text(f"do it: mending mend {named} --all")]
     return Group(*parts)
 
 

@@ -61,8 +61,9 @@ def _verdict(trace: Trace, pack: Pack, named: str) -> list[tuple[object, ...]]:
     for number, finding in enumerate(trace.fatal):
         cells.append(("because:" if number == 0 else "and:", text(finding.says)))
         cells.append(("", text(_evidence(finding), "dim")))
-    cells += [("do:", _advice(repair, pack, named)) for repair in dict.fromkeys(_repairs(trace))]
-    return cells
+    repairs = dict.fromkeys(_repairs(trace))
+    cells += [("do:", _advice(repair, pack, named)) for repair in repairs]
+    return cells if repairs else [*cells, ("do:", "by hand; `mending plan` of a case orders the steps")]
 
 
 def _repairs(trace: Trace) -> list[str]:
