@@ -37,7 +37,7 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as folder:
         shop = Path(folder) / "workshop"
         _mending("demo", "workshop", "--brief", cwd=Path(folder))
-        for case in ("quay-desk-2", "mess-room"):
+        for case in ("quay-desk-2", "gate-2", "mess-room"):
             _mending("undo", case, cwd=shop)
         screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", f"{SIZE}x24"], stderr=subprocess.DEVNULL)
         try:

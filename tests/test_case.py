@@ -11,6 +11,8 @@ from mending.case.lock import held
 from mending.knowledge import base_pack
 from mending.model import InputError, RefusedError
 from mending.reason import ReportKind
+from mending.repair import own_code
+from mending.workshop import BIOS_FAULTS, bios_disk
 from tests.support import PROGRAM, InFolder, patch
 
 HAND = Hand("the test", "2026-03-02T08:10:00+00:00", 0.2)
@@ -142,6 +144,18 @@ class Flow(InFolder):
         plan = self.json_here("plan", self.case)
         self.assertNotIn(step, [one["id"] for visit in plan["visits"] for one in visit["steps"]])
         self.assertTrue(any("rescue-stick" in one["says"] for one in plan["blocked"]))
+
+    def test_a_repair_that_was_undone_can_be_planned_again(self):
+        draft = bios_disk(own_code())
+        BIOS_FAULTS["two-active-entries"](draft)
+        draft.save(self.folder / "disk.img")
+        self.run_here("open", self.case, "--disk", self.folder / "disk.img")
+        for _ in range(2):
+            self.assertEqual(self.json_here("plan", self.case)["visits"][0]["steps"][0]["repair"], "active-flag")
+            self.run_here("mend", self.case, "active-flag", "--yes")
+            self.assertEqual(load_case(self.case).state.tried[0].step, "set-active-flag")
+            self.run_here("undo", self.case)
+            self.assertEqual(load_case(self.case).state.tried, ())
 
     def test_a_working_pc_needs_no_plan(self):
         self.run_here("open", self.case)

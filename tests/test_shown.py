@@ -19,6 +19,7 @@ class Shop(InFolder):
         super().setUpClass()
         cls.shop = Path(cls.enterClassContext(tempfile.TemporaryDirectory())) / "shop"
         cls.told = run("demo", cls.shop)
+        run("undo", cls.shop / "gate-2")
 
     def image(self, name):
         return make_sample(next(one for one in samples(own_code()) if one.name == name), self.folder)

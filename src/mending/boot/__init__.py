@@ -1,5 +1,6 @@
 """The boot chain, link by link, and the walk along it."""
 
+from mending.boot.active import startable
 from mending.boot.codes import CodeKind, recognise_code
 from mending.boot.grub_core import find_core
 from mending.boot.results import PhaseResult, RungResult, SystemResult, TargetResult, Trace, VolumeResult
@@ -15,5 +16,6 @@ __all__ = [
     "VolumeResult",
     "find_core",
     "recognise_code",
+    "startable",
     "trace_disk",
 ]

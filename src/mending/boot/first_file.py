@@ -42,6 +42,14 @@ def check_first_file(disk: Disk, volume: Volume, then: Link) -> Rung:
     return Rung(phase=_PHASE, state=PhaseState.PASSED, says=says, where=where, then=then)
 
 
+def wanted_file(disk: Disk, volume: Volume) -> FileFound | None:
+    """The first file that the boot code of a volume names and that is there; None too where it cannot be told."""
+    try:
+        return _first_of(disk, volume, names_in_code(disk, volume))
+    except FilesUnavailableError:
+        return None
+
+
 def names_in_code(disk: Disk, volume: Volume) -> list[str]:
     """File names that the boot code carries, in the order in which they stand."""
     try:

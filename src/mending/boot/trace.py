@@ -77,7 +77,7 @@ def _table_findings(disk: Disk) -> list[Finding]:
             f"The partition table: {problem.found}; expected {problem.expected}.",
             Where(offset=problem.offset, length=problem.length),
         )
-        for problem in disk.boot_record.problems
+        for problem in (*disk.boot_record.problems, *disk.logical_problems)
         if problem.code != "signature-missing"
     ]
 

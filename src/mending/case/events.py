@@ -49,12 +49,13 @@ class Traced(Event, frozen=True, kw_only=True, tag="traced"):
 
 
 class Tried(Event, frozen=True, kw_only=True, tag="tried"):
-    """A step was done and reported something."""
+    """A step was done and reported something. `undo_point` is set where it was one of our repairs."""
 
     step: str
     report: ReportKind
     codes: tuple[str, ...] = ()
     note: str = ""
+    undo_point: str | None = None
 
 
 class Started(Event, frozen=True, kw_only=True, tag="started"):

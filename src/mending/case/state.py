@@ -79,8 +79,20 @@ def _after(state: CaseState, event: AnyEvent) -> CaseState:
         case Mended():
             return _with(state, undo_points=(*state.undo_points, event.undo_point), trace=None)
         case PutBack():
-            left = tuple(one for one in state.undo_points if one != event.undo_point)
-            return _with(state, undo_points=left, trace=None)
+            return _without(state, event.undo_point)
+
+
+def _without(state: CaseState, undo_point: str) -> CaseState:
+    """What was undone counts as never done, so that it can be planned again."""
+    gone = [one for one in state.tried if one.undo_point == undo_point]
+    steps = {one.step for one in gone}
+    return _with(
+        state,
+        undo_points=tuple(one for one in state.undo_points if one != undo_point),
+        tried=tuple(one for one in state.tried if one not in gone),
+        since_start=tuple(one for one in state.since_start if one.step not in steps),
+        trace=None,
+    )
 
 
 def _answers(

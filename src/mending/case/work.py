@@ -81,7 +81,7 @@ def started(case: Case, hand: Hand, works: bool, note: str = "") -> Case:
 def mended(case: Case, pack: Pack, hand: Hand, repair: str, undo_point: str, trace: Trace) -> Case:
     """Record one of our repairs, the step it stands for, and the trace after it, in one go."""
     step = next((one.id for one in pack.steps.values() if one.repair == repair), None)
-    done = [Tried(at=hand.since, step=step, report=ReportKind.MENDED)] if step else []
+    done = [Tried(at=hand.since, step=step, report=ReportKind.MENDED, undo_point=undo_point)] if step else []
     event = Mended(at=hand.since, repair=repair, undo_point=undo_point)
     return record(case, hand, event, *done, Traced(at=hand.since, trace=trace))
 

@@ -6,10 +6,11 @@ import msgspec
 
 from mending.disk.boot_sectors import look_at_start
 from mending.disk.guid_table import GuidTable, read_guid_table
+from mending.disk.logical import walk_logical
 from mending.disk.sort import HEAD_BYTES, sort_of
 from mending.disk.volumes import Volume
 from mending.formats import gpt, mbr
-from mending.model import ByteOffset, InputError, Lba, ReadError, Reading, SectorCount
+from mending.model import ByteOffset, InputError, Lba, Problem, ReadError, Reading, SectorCount
 from mending.source import Source, TargetKind
 
 
@@ -27,6 +28,7 @@ class Disk(msgspec.Struct, frozen=True):
     Attributes:
         boot_record: the first sector; None where it cannot be read.
         unreadable: why not; empty when it can.
+        logical_problems: what is wrong with the chain of logical volumes.
         gpt: None where neither a GPT header nor a protective entry is there.
     """
 
@@ -37,6 +39,7 @@ class Disk(msgspec.Struct, frozen=True):
     unreadable: str
     gpt: GuidTable | None
     volumes: tuple[Volume, ...]
+    logical_problems: tuple[Problem, ...] = ()
 
 
 def survey(source: Source) -> Disk:
@@ -61,7 +64,10 @@ def survey(source: Source) -> Disk:
     if _is_volume(source, record.record):
         return Disk(source, sectors, Scheme.NONE, record, "", None, (_whole_disk(source, sectors),))
     scheme = Scheme.NONE if record.has("signature-missing") and not record.record.entries else Scheme.MBR
-    return Disk(source, sectors, scheme, record, "", None, tuple(_volume(source, one) for one in record.record.entries))
+    chains = [walk_logical(source, one) for one in record.record.entries if one.extended][:1]
+    entries = [*record.record.entries, *(one for chain in chains for one in chain.entries)]
+    faults = tuple(problem for chain in chains for problem in chain.problems)
+    return Disk(source, sectors, scheme, record, "", None, tuple(_volume(source, one) for one in entries), faults)
 
 
 def _believable(record: Reading[mbr.BootRecord]) -> Reading[mbr.BootRecord]:

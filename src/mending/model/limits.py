@@ -6,6 +6,9 @@ WINDOW_BYTES = 16 * 1024 * 1024
 CHAIN_RUNGS = 32
 """Most rungs of one trace; the longest chain we know has under ten."""
 
+LOGICAL_TABLES = 128
+"""Twice what any partitioning program makes; a chain of damaged tables must end."""
+
 GAP_SECTORS = 2048
 """How far behind the boot record a boot manager's core is looked for: usual first partitions start at 63 or 2048."""
 

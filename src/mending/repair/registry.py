@@ -1,11 +1,15 @@
-"""The repairs that this version carries out, in chain order."""
+"""The repairs that this version carries out, in the order in which they build on each other.
+
+A table comes before what lies in its volumes, a boot sector before the flag that calls it, and boot code last: it
+needs all of them.
+"""
 
 from collections.abc import Callable, Mapping
 
 from mending.boot import Trace
 from mending.disk import Disk, survey
 from mending.model import UsageError
-from mending.repair import boot_code, boot_sector, gpt_copy
+from mending.repair import active_flag, boot_code, boot_sector, gpt_copy
 from mending.repair.guards import check_common
 from mending.repair.proposal import Leave, Proposal
 from mending.source import Source
@@ -14,8 +18,9 @@ Propose = Callable[[Disk, Trace, Leave], Proposal]
 
 REPAIRS: Mapping[str, Propose] = {
     gpt_copy.REPAIR: gpt_copy.propose,
-    boot_code.REPAIR: boot_code.propose,
     boot_sector.REPAIR: boot_sector.propose,
+    active_flag.REPAIR: active_flag.propose,
+    boot_code.REPAIR: boot_code.propose,
 }
 
 

@@ -1,4 +1,4 @@
-"""Several repairs, one after the other, in chain order."""
+"""Several repairs, one after the other, each building on the one before."""
 
 from collections.abc import Sequence
 
@@ -25,9 +25,9 @@ class MendAllResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mendin
 
 
 def wanted(trace: Trace) -> tuple[str, ...]:
-    """The repairs that the findings call for and that this version carries out, in chain order."""
-    named = [repair for finding in trace.findings for repair in finding.repairs if repair in REPAIRS]
-    return tuple(dict.fromkeys(named))
+    """The repairs that the findings call for and that this version carries out, in the order of the registry."""
+    named = {repair for finding in trace.findings for repair in finding.repairs}
+    return tuple(repair for repair in REPAIRS if repair in named)
 
 
 def next_repair(trace: Trace, steps: Sequence[MendResult]) -> str | None:

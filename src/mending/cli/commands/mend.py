@@ -39,7 +39,7 @@ def command(
 ) -> None:  # fmt: skip
     """One offline repair: guards, what will be written, undo point, write, proof by a new trace.
 
-    Without REPAIR it shows those that the findings call for, in chain order; with --all it does them one by one.
+    Without REPAIR it shows those that the findings call for; with --all it does them one by one.
     """
     if repair is not None and everything:
         raise UsageError("A repair and --all do not go together.")
