@@ -1,12 +1,13 @@
 """Every benchmark in turn. A figure is a ratio of two medians taken alternately in this run, or a count."""
 
-from benchmarks import large_disk, startup
+from benchmarks import large_disk, search_speed, startup
 
 
 def main() -> None:
     """Run them all."""
     startup.run()
     large_disk.run()
+    search_speed.run()
 
 
 main()

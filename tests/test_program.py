@@ -55,7 +55,8 @@ class Documents(Workshop):
         case, image = self.case("quay-desk-2"), self.shop / "images" / "gate-2.img"
         jsonschema.validate(self.demo, json.loads((SCHEMAS / "demo.json").read_text()))
         for words in (
-            ("trace", case), ("trace", image), ("rehearse", case), ("causes", case), ("plan", case), ("ask", case),
+            ("trace", case), ("trace", image), ("rehearse", case),
+            ("search", case), ("causes", case), ("plan", case), ("ask", case),
             ("work", case),
             ("signs",), ("cases", self.shop), ("undo", case, "--list"), ("open", self.folder / "new", "--disk", image),
             ("saw", self.folder / "new", "logo=shown"), ("add", self.folder / "new", __file__),

@@ -34,7 +34,8 @@ class BiosChain:
             says = f"{what}, so firmware does not take this disk for one that starts."
             where = place(510, reading.record.fields.signature.to_bytes(2, "little"))
             then = self.boot_code if self._disk.volumes else None
-            return failed(finding("boot-signature-missing", phase, Severity.FATAL, says, where), then)
+            repairs = () if self._disk.volumes else ("partition-table",)
+            return failed(finding("boot-signature-missing", phase, Severity.FATAL, says, where, repairs), then)
         where = Where(offset=510, length=2, hex="55 aa")
         return Rung(
             phase=phase, state=PhaseState.PASSED, says="Sector 0 ends in 55 aa.", where=where, then=self.boot_code

@@ -16,7 +16,8 @@ def check_guid_table(disk: Disk, table: GuidTable, then: Link) -> Rung:
         return failed(faults[0], then if table.believed else None)
     if table.believed is None:
         says = f"Both copies of the GPT are damaged: {_fault(table.primary)} and {_fault(table.backup)}."
-        return failed(finding("gpt-both-damaged", _PHASE, Severity.FATAL, says, _where(table.primary)))
+        repairs = ("partition-table",)
+        return failed(finding("gpt-both-damaged", _PHASE, Severity.FATAL, says, _where(table.primary), repairs))
     notes = [*faults, *_copies(table), *_size(disk, table)]
     which = "Both copies" if table.primary.sound and table.backup.sound else "One copy"
     says = f"{which} of the GPT {'are' if which[0] == 'B' else 'is'} sound, with {len(table.believed.entries)} entries."

@@ -40,7 +40,7 @@ def trace_disk(source: Source, firmware: str | None = None) -> Trace:
             sector=source.bytes_per_sector,
             bytes_read=source.bytes_read,
         ),
-        firmware=kind,
+        firmware=kind if disk.volumes or disk.gpt or firmware else "unknown",
         scheme=disk.scheme,
         verdict=verdict,
         failing_phase=failing,
@@ -142,6 +142,8 @@ def _volumes(disk: Disk, systems: tuple[InstalledSystem, ...]) -> tuple[VolumeRe
 def _role(volume: Volume, holds: set[int]) -> str:
     if volume.number in holds:
         return "system"
+    if volume.filesystem == "swap":
+        return "swap"
     return "system-partition" if volume.active or volume.efi else "unknown"
 
 

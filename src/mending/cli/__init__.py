@@ -20,6 +20,7 @@ COMMANDS = {
     "saw": "record what was seen",
     "ask": "ask the most telling question next",
     "trace": "which phase of starting fails, rung by rung, and why",
+    "search": "look over the whole disk for volumes, listed or not",
     "rehearse": "run the disk's own boot code and watch how far it gets",
     "causes": "ranked causes, with the evidence for and against each",
     "plan": "the order of steps, with minutes, needs and what is at stake",

@@ -2,7 +2,7 @@
 
 import msgspec
 
-from mending.formats import exfat, ext, fat, ntfs
+from mending.formats import exfat, ext, fat, marks, ntfs
 from mending.model import ByteOffset, Problem, ReadError, Reading, Window, hex_preview
 from mending.source import Source
 
@@ -146,6 +146,9 @@ def _from_backup(source: Source, head: Window, offset: ByteOffset, length: int) 
             volume = fat.read(copy).record
             backup = Backup(ByteOffset(place), True, False)
             return volume.kind, volume.label, BootSector(offset, data, False, lost, backup=backup)
+    marked = marks.recognise(_try_read(source, offset, min(length, marks.READ_BYTES)) or head)
+    if marked is not None:
+        return marked.filesystem, marked.label, BootSector(offset, data, True, code=data)
     return nothing, "", BootSector(offset, data, False, lost)
 
 

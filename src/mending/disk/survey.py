@@ -99,6 +99,11 @@ def _whole_disk(source: Source, sectors: SectorCount) -> Volume:
     return msgspec.structs.replace(_volume(source, whole), type="whole disk")
 
 
+def volume_at(source: Source, start: Lba, sectors: SectorCount) -> Volume:
+    """What lies at a place that no table lists; its number is 0."""
+    return _volume(source, mbr.Entry(0, ByteOffset(0), 0, 0, start, sectors))
+
+
 def _guid_volume(source: Source, entry: gpt.Entry) -> Volume:
     count = SectorCount(entry.last_lba_inclusive - entry.first_lba + 1)
     volume = _volume(source, mbr.Entry(entry.number, entry.offset, 0, 0, entry.first_lba, count))

@@ -13,8 +13,8 @@ class Volume(msgspec.Struct, frozen=True, kw_only=True):
         number: place in the table, from 1.
         entry_offset: where the table entry lies, in bytes from the start of the disk.
         efi: whether the table calls it an EFI system partition.
-        filesystem: `fat12 fat16 fat32 exfat ntfs ext encrypted unknown blank unreadable`; by the backup where the
-            first copy is gone.
+        filesystem: `fat12 fat16 fat32 exfat ntfs ext encrypted unknown blank unreadable` or a name of
+            `formats.marks`; by the backup where the first copy is gone.
     """
 
     number: int
@@ -34,4 +34,4 @@ class Volume(msgspec.Struct, frozen=True, kw_only=True):
     @property
     def encrypted(self) -> bool:
         """Whether nothing but its first sector can be read without a key."""
-        return self.filesystem == "encrypted"
+        return self.filesystem in {"encrypted", "luks"}

@@ -143,7 +143,7 @@ class FatVolume(msgspec.Struct, frozen=True):
 
 def looks_like(window: Window) -> bool:
     """Whether this sector could be meant as a FAT boot sector: a jump, a legal sector size and one or two FATs."""
-    if len(window) < SIZE:
+    if len(window) < SIZE or window.data[0] not in {0xE9, 0xEB}:
         return False
     fields = COMMON.read(window)
     jump = fields.jump[0] == 0xE9 or (fields.jump[0] == 0xEB and fields.jump[2] == 0x90)

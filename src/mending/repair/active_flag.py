@@ -1,22 +1,23 @@
 """The repair `active-flag`: the flag on the one volume that can be started, and on no other."""
 
-from mending.boot import Trace, startable
+from mending.boot import startable
 from mending.disk import Disk, Scheme, Volume
 from mending.formats import mbr
 from mending.model import Patch, RefusedError
-from mending.repair.proposal import Leave, Proposal
+from mending.repair.proposal import Proposal, Request
 
 REPAIR = "active-flag"
 _ANSWERS = ("no-active-entry", "two-active-entries", "active-entry-extended")
 _PRIMARY = range(1, 5)
 
 
-def propose(disk: Disk, trace: Trace, leave: Leave) -> Proposal:  # noqa: ARG001 - every repair is called alike
+def propose(request: Request) -> Proposal:
     """One patch of one byte for every flag that changes.
 
     Raises:
         RefusedError: no table of this kind, or not exactly one volume that could be started.
     """
+    disk, trace = request.disk, request.trace
     if disk.scheme is not Scheme.MBR:
         raise RefusedError("This disk has no table with active flags.", "A GPT disk is started in another way.")
     right = _right_one(disk)

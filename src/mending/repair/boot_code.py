@@ -2,11 +2,11 @@
 
 from importlib.resources import files
 
-from mending.boot import CodeKind, Trace, find_core, recognise_code
+from mending.boot import CodeKind, find_core, recognise_code
 from mending.disk import Disk, FilesUnavailableError, Scheme, open_files
 from mending.formats import grub, mbr
 from mending.model import Lba, Patch, RefusedError, Window
-from mending.repair.proposal import Leave, Proposal
+from mending.repair.proposal import Leave, Proposal, Request
 
 REPAIR = "boot-code"
 _ANSWERS = ("boot-code-blank", "boot-code-message", "boot-code-unknown")
@@ -15,13 +15,14 @@ _STAGE_ONE_PLACES = tuple(
 )
 
 
-def propose(disk: Disk, trace: Trace, leave: Leave) -> Proposal:
+def propose(request: Request) -> Proposal:
     """The patch for sector 0.
 
     Raises:
         RefusedError: not a BIOS disk with a sound table, code that already fits, or neither one active volume with a
             sound boot sector nor a GRUB core with its stage one.
     """
+    disk, trace, leave = request.disk, request.trace, request.leave
     record = _guarded(disk)
     sector = disk.source.read(0, mbr.SIZE)
     core = find_core(disk)

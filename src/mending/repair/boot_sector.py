@@ -4,7 +4,7 @@ from mending.boot import Trace
 from mending.disk import Disk, FilesUnavailableError, Volume, open_files, survey
 from mending.formats import exfat, fat, ntfs
 from mending.model import Patch, ReadError, RefusedError, Window
-from mending.repair.proposal import Leave, Proposal
+from mending.repair.proposal import Proposal, Request
 from mending.source import PatchedSource, Source
 
 REPAIR = "boot-sector"
@@ -22,12 +22,13 @@ _ASLEEP = {b"HIBR", b"hibr", b"RSTR", b"rstr"}
 """First bytes of that file while a system is hibernated or shut down in hybrid mode."""
 
 
-def propose(disk: Disk, trace: Trace, leave: Leave) -> Proposal:  # noqa: ARG001 - every repair is called alike
+def propose(request: Request) -> Proposal:
     """The patches for every volume whose boot sector is worse than its copy.
 
     Raises:
         RefusedError: no such volume, or the copy does not fit what lies in the volume.
     """
+    disk, trace = request.disk, request.trace
     wanted = [volume for volume in disk.volumes if _calls_for_it(volume, trace)]
     if not wanted:
         raise RefusedError(*_why_not(disk, trace))

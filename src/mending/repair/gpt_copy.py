@@ -6,11 +6,10 @@ Source: UEFI Specification 2.10, sections 5.2.3 (protective record) and 5.3.2 (t
 
 import msgspec
 
-from mending.boot import Trace
 from mending.disk import Disk, GuidTable, TableCopy
 from mending.formats import gpt, mbr
 from mending.model import Lba, Patch, RefusedError, SectorCount
-from mending.repair.proposal import Leave, Proposal
+from mending.repair.proposal import Proposal, Request
 from mending.source import Source
 
 REPAIR = "gpt-copy"
@@ -18,12 +17,13 @@ _ANSWERS = ("gpt-primary-damaged", "gpt-backup-damaged", "protective-record-miss
 _PRIMARY_ENTRIES = Lba(2)
 
 
-def propose(disk: Disk, trace: Trace, leave: Leave) -> Proposal:  # noqa: ARG001 - every repair is called alike
+def propose(request: Request) -> Proposal:
     """The patches for whichever of the three parts is damaged.
 
     Raises:
         RefusedError: no GPT, both copies damaged, both sound but different, or the disk ends too early.
     """
+    disk, trace = request.disk, request.trace
     table = disk.gpt
     if table is None or disk.boot_record is None:
         raise RefusedError("This disk carries no GPT.", "Look at the table in sector 0 instead.")

@@ -5,6 +5,7 @@ from pathlib import Path
 import msgspec
 
 from mending.boot import Trace, trace_disk
+from mending.disk import Progress, silent
 from mending.model import Patch, RefusedError, RepairFailedError, hex_preview
 from mending.repair.journal import roll_back, write_point
 from mending.repair.points import belongs_to, load_points
@@ -62,15 +63,18 @@ class Preview(msgspec.Struct, frozen=True):
         )
 
 
-def preview(repair: str, source: Source, leave: Leave) -> Preview:
+def preview(repair: str, source: Source, leave: Leave, progress: Progress = silent) -> Preview:
     """What a repair would do, tried on the target's bytes in memory. Reads only.
+
+    Args:
+        progress: told how far it is where a repair has to read the whole disk.
 
     Raises:
         UsageError: no such repair.
         RefusedError: a guard says no, or the target would not be better for it.
     """
     before = trace_disk(source, leave.firmware)
-    proposal = propose(repair, source, before, leave)
+    proposal = propose(repair, source, before, leave, progress)
     after = trace_disk(PatchedSource(source, proposal.patches), leave.firmware)
     fault = worse(before, after, proposal)
     if fault:
@@ -102,6 +106,8 @@ def worse(before: Trace, after: Trace, proposal: Proposal) -> str:
     left = {finding.id for finding in after.findings} & set(proposal.answers)
     if left:
         return f"{sorted(left)[0]} is still found."
+    if before.failing_phase and after.failing_phase and after.failing_phase.rank > before.failing_phase.rank:
+        return ""  # it gets farther; what it stops at now lay hidden behind
     new = {finding.id for finding in after.fatal} - {finding.id for finding in before.fatal}
     return f"{sorted(new)[0]} is newly found." if new else ""
 

@@ -2,6 +2,8 @@
 
 import msgspec
 
+from mending.boot import Trace
+from mending.disk import Disk, Progress
 from mending.model import Patch
 
 
@@ -17,6 +19,15 @@ class Leave(msgspec.Struct, frozen=True):
     anyway: bool = False
     key_at_hand: bool = False
     firmware: str | None = None
+
+
+class Request(msgspec.Struct, frozen=True):
+    """What a repair is given: the disk, what the trace says of it, what is allowed, and whom to tell how far it is."""
+
+    disk: Disk
+    trace: Trace
+    leave: Leave
+    progress: Progress
 
 
 class Proposal(msgspec.Struct, frozen=True):

@@ -7,24 +7,25 @@ needs all of them.
 from collections.abc import Callable, Mapping
 
 from mending.boot import Trace
-from mending.disk import Disk, survey
+from mending.disk import Progress, survey
 from mending.model import UsageError
-from mending.repair import active_flag, boot_code, boot_sector, gpt_copy
+from mending.repair import active_flag, boot_code, boot_sector, gpt_copy, partition_table
 from mending.repair.guards import check_common
-from mending.repair.proposal import Leave, Proposal
+from mending.repair.proposal import Leave, Proposal, Request
 from mending.source import Source
 
-Propose = Callable[[Disk, Trace, Leave], Proposal]
+Propose = Callable[[Request], Proposal]
 
 REPAIRS: Mapping[str, Propose] = {
     gpt_copy.REPAIR: gpt_copy.propose,
+    partition_table.REPAIR: partition_table.propose,
     boot_sector.REPAIR: boot_sector.propose,
     active_flag.REPAIR: active_flag.propose,
     boot_code.REPAIR: boot_code.propose,
 }
 
 
-def propose(repair: str, source: Source, trace: Trace, leave: Leave) -> Proposal:
+def propose(repair: str, source: Source, trace: Trace, leave: Leave, progress: Progress) -> Proposal:
     """The patches of one repair.
 
     Raises:
@@ -35,4 +36,4 @@ def propose(repair: str, source: Source, trace: Trace, leave: Leave) -> Proposal
         raise UsageError(f"There is no repair called {repair!r}.", f"Repairs: {', '.join(REPAIRS)}.")
     disk = survey(source)
     check_common(disk, leave)
-    return REPAIRS[repair](disk, trace, leave)
+    return REPAIRS[repair](Request(disk, trace, leave, progress))

@@ -5,6 +5,7 @@ from collections.abc import Sequence
 import msgspec
 
 from mending.boot import Trace, trace_disk
+from mending.disk import Progress, silent
 from mending.model import RefusedError
 from mending.repair.mend import MendResult, preview
 from mending.repair.proposal import Leave
@@ -36,13 +37,13 @@ def next_repair(trace: Trace, steps: Sequence[MendResult]) -> str | None:
     return next((repair for repair in wanted(trace) if repair not in done), None)
 
 
-def preview_all(source: Source, leave: Leave) -> MendAllResult:
+def preview_all(source: Source, leave: Leave, progress: Progress = silent) -> MendAllResult:
     """Every repair in turn, each tried on the bytes that the one before would leave. Reads only."""
     before = now = trace_disk(source, leave.firmware)
     steps: list[MendResult] = []
     while repair := next_repair(now, steps):
         try:
-            planned = preview(repair, source, leave)
+            planned = preview(repair, source, leave, progress)
         except RefusedError as error:
             return sum_up(steps, reason(repair, error), before, now, done=False)
         steps.append(planned.result())

@@ -1,5 +1,6 @@
 """The one small interface behind which every disk looks alike."""
 
+from collections.abc import Iterator
 from enum import StrEnum
 from typing import Protocol
 
@@ -38,6 +39,12 @@ class Source(Protocol):
 
     def read(self, offset: int, length: int) -> Window:
         """At most `length` bytes from `offset`; fewer at the end. Raises ReadError, InputError."""
+
+    def data_ranges(self) -> Iterator[tuple[int, int]]:
+        """Start and length of everything but the holes of a sparse file. Raises InputError."""
+
+    def read_into(self, offset: int, buffer: memoryview) -> int:
+        """Fill a buffer from `offset`; returns how many bytes came. Raises ReadError."""
 
     def write(self, offset: int, data: bytes) -> None:
         """Put `data` at `offset`, never past the end. Raises RefusedError when opened read-only, InputError."""

@@ -3,6 +3,7 @@
 import errno
 import os
 import stat
+from collections.abc import Iterator
 from pathlib import Path
 from types import TracebackType
 from typing import Self
@@ -44,6 +45,32 @@ class FileSource:
             raise _translated(self.path, error) from error
         self.bytes_read += len(data)
         return Window(data, offset)
+
+    def data_ranges(self) -> Iterator[tuple[int, int]]:
+        """Start and length of everything but the holes of a sparse file; the whole of a device. Raises InputError."""
+        at = 0
+        while at < self.size:
+            try:
+                start = os.lseek(self._open_fd(), at, os.SEEK_DATA)
+                end = min(os.lseek(self._open_fd(), start, os.SEEK_HOLE), self.size)
+            except OSError as error:
+                if error.errno == errno.ENXIO:
+                    return  # nothing but a hole is left
+                start, end = at, self.size  # a file system or device that knows no holes
+            yield start, end - start
+            at = end
+
+    def read_into(self, offset: int, buffer: memoryview) -> int:
+        """Fill a buffer from `offset` without making a new one; returns how many bytes came. Raises ReadError."""
+        try:
+            count = os.preadv(self._open_fd(), [buffer], offset)
+        except OSError as error:
+            if error.errno in _UNREADABLE:
+                says = f"{len(buffer)} bytes at offset {offset} of {self.path} cannot be read: {error.strerror}."
+                raise ReadError(says, offset, len(buffer)) from error
+            raise _translated(self.path, error) from error
+        self.bytes_read += count
+        return count
 
     def write(self, offset: int, data: bytes) -> None:
         """See `Source.write`."""

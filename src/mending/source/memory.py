@@ -1,6 +1,6 @@
 """A source in memory, and one that fails on purpose."""
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 
 from mending.model import InputError, Patch, ReadError, RefusedError, Window
 from mending.source.base import Source, TargetKind
@@ -23,6 +23,16 @@ class MemorySource:
         data = bytes(self.data[offset : offset + length]) if offset >= 0 else b""
         self.bytes_read += len(data)
         return Window(data, offset)
+
+    def data_ranges(self) -> Iterator[tuple[int, int]]:
+        """See `Source.data_ranges`; a memory has no holes."""
+        yield 0, self.size
+
+    def read_into(self, offset: int, buffer: memoryview) -> int:
+        """See `Source.read_into`."""
+        data = self.read(offset, len(buffer)).data
+        buffer[: len(data)] = data
+        return len(data)
 
     def write(self, offset: int, data: bytes) -> None:
         """See `Source.write`."""
@@ -63,6 +73,16 @@ class PatchedSource:
             if start < end:
                 data[start - offset : end - offset] = patch.after[start - patch.offset : end - patch.offset]
         return Window(bytes(data), offset)
+
+    def data_ranges(self) -> Iterator[tuple[int, int]]:
+        """See `Source.data_ranges`; patches lie over holes too, so all of it."""
+        yield 0, self.size
+
+    def read_into(self, offset: int, buffer: memoryview) -> int:
+        """See `Source.read_into`."""
+        data = self.read(offset, len(buffer)).data
+        buffer[: len(data)] = data
+        return len(data)
 
     def write(self, offset: int, data: bytes) -> None:
         """Always refused."""

@@ -5,6 +5,7 @@ import click
 from mending.boot import Trace, trace_disk
 from mending.case import mended
 from mending.cli import options, world
+from mending.cli.progress import bar
 from mending.cli.show import emit, say, show_mend, show_mend_all
 from mending.cli.targets import Target, opened
 from mending.knowledge import base_pack
@@ -46,8 +47,8 @@ def command(
     found = Target(target)
     leave = Leave(anyway, key_at_hand, firmware or found.firmware)
     looking = dry_run or (repair is None and not everything)
-    with opened(found.disk, sector) as source:
-        planned = preview_all(source, leave) if repair is None else preview(repair, source, leave).result()
+    with opened(found.disk, sector) as source, bar("searching") as told:
+        planned = preview_all(source, leave, told) if repair is None else preview(repair, source, leave, told).result()
     if looking or (isinstance(planned, MendAllResult) and not planned.steps):
         _show(planned, target, as_json)
         return
@@ -58,8 +59,8 @@ def command(
 
 def write(target: Target, repair: str, leave: Leave, sector: int | None = None) -> MendResult:
     """Carry a repair out and let the target's case remember it."""
-    with opened(target.disk, sector, for_writing=True) as source:
-        planned = preview(repair, source, leave)
+    with opened(target.disk, sector, for_writing=True) as source, bar("searching") as told:
+        planned = preview(repair, source, leave, told)
         result, after = carry_out(planned, source, target.undo_folder, world.now())
     if target.case is not None and result.undo_point is not None:
         target.case = mended(target.case, base_pack(), world.hand(), repair, result.undo_point, after)

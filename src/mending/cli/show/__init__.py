@@ -4,6 +4,7 @@ from mending.cli.show.cases import show_case, show_cases, show_signs
 from mending.cli.show.console import emit, say
 from mending.cli.show.rehearsals import show_rehearsal
 from mending.cli.show.repairs import show_mend, show_mend_all, show_points
+from mending.cli.show.searches import show_search
 from mending.cli.show.thinking import show_causes, show_plan, show_question
 from mending.cli.show.traces import show_trace
 
@@ -19,6 +20,7 @@ __all__ = [
     "show_points",
     "show_question",
     "show_rehearsal",
+    "show_search",
     "show_signs",
     "show_trace",
 ]

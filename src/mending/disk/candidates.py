@@ -1,0 +1,175 @@
+"""Is a sector the start of a volume, or the copy of one? What speaks for it decides how sure that is.
+
+A boot sector or superblock alone may be a leftover. It is believed the more, the more agrees with it: the second copy,
+the place it names for itself, and the first structure that it points at.
+"""
+
+import struct
+
+import msgspec
+
+from mending.disk.boot_sectors import look_at_start
+from mending.formats import exfat, ext, fat, marks, ntfs
+from mending.model import ByteOffset, ReadError, Window
+from mending.source import Source
+
+BASE = 0.4
+COPY, PLACE, CONTENT = 0.25, 0.15, 0.19
+"""What each kind of agreement adds; all together nearly certain."""
+
+
+class Found(msgspec.Struct, frozen=True, kw_only=True):
+    """A volume that was found.
+
+    Attributes:
+        offset: first byte of the volume on the disk.
+        bytes: its length as its own structures give it.
+        sureness: between 0 and 1.
+        because: what speaks for it.
+    """
+
+    offset: ByteOffset
+    bytes: int
+    filesystem: str
+    label: str
+    sureness: float
+    because: tuple[str, ...]
+
+
+def judge_sector(source: Source, offset: int) -> list[Found]:
+    """The volumes that a sector at `offset` may belong to; usually none."""
+    try:
+        head = source.read(offset, 512)
+    except ReadError:
+        return []
+    if len(head) < 512:
+        return []
+    if ntfs.looks_like(head) and not ntfs.read(head).problems:
+        return _ntfs(source, head)
+    if exfat.looks_like(head):
+        return _exfat(source, head)
+    if fat.looks_like(head) and not fat.read(head).problems:
+        return _fat(source, head)
+    if head.data[56:58] == ext.MAGIC.to_bytes(2, "little"):
+        return _ext(source, offset)
+    return _marked(source, head)
+
+
+def _ntfs(source: Source, head: Window) -> list[Found]:
+    volume = ntfs.read(head).record
+    size = volume.fields.bytes_per_sector
+    length = (volume.sectors + 1) * size
+    mft = volume.fields.mft_cluster * volume.cluster_sectors * size
+    starts = (head.offset, head.offset - volume.sectors * size)
+    return _best(source, "ntfs", "", length, starts, volume.fields.hidden_sectors * size, (mft, b"FILE"))
+
+
+def _fat(source: Source, head: Window) -> list[Found]:
+    volume = fat.read(head).record
+    fields = volume.fields
+    size = fields.bytes_per_sector
+    starts = (head.offset, head.offset - (volume.backup_sector or 0) * size)
+    content = (fields.reserved_sectors * size, bytes([fields.media, 0xFF]))
+    return _best(
+        source, volume.kind, volume.label, volume.sectors * size, starts, fields.hidden_sectors * size, content
+    )
+
+
+def _exfat(source: Source, head: Window) -> list[Found]:
+    volume = exfat.read(head).record
+    size, fields = volume.bytes_per_sector, volume.fields
+    if not size or any(fields.zero):
+        return []
+    starts = (head.offset, head.offset - exfat.REGION_SECTORS * size)
+    content = (fields.fat_offset * size, b"\xf8\xff\xff\xff")
+    return _best(source, "exfat", "", volume.sectors * size, starts, fields.partition_offset * size, content)
+
+
+def _best(
+    source: Source,
+    filesystem: str,
+    label: str,
+    length: int,
+    starts: tuple[int, int],
+    named: int,
+    content: tuple[int, bytes],
+) -> list[Found]:
+    """The likelier of two starts: the sector is the first copy, or it is the second one of a volume before it."""
+    rated = []
+    for number, start in enumerate(dict.fromkeys(starts)):
+        if start < 0 or start + length > source.size + source.bytes_per_sector:
+            continue
+        because = [f"{'a boot sector' if number == 0 else 'the copy of a boot sector'} names it"]
+        if _at(source, start + content[0], content[1]):
+            because.append("its first table is where it should be")
+        if named == start:
+            because.append("it knows its own place")
+        if _copies_agree(source, ByteOffset(start), length):
+            because.append("both copies of its boot sector agree")
+        rated.append(_found(start, length, filesystem, label, because))
+    best = max(rated, key=lambda one: one.sureness, default=None)
+    return [best] if best is not None and len(best.because) > 1 else []
+
+
+def _found(start: int, length: int, filesystem: str, label: str, because: list[str]) -> Found:
+    worth = {"its first table": CONTENT, "it knows": PLACE, "both copies": COPY, "a copy": COPY}
+    sure = BASE + sum(value for words, value in worth.items() if any(one.startswith(words) for one in because))
+    return Found(
+        offset=ByteOffset(start), bytes=length, filesystem=filesystem, label=label, sureness=round(sure, 2),
+        because=tuple(because),
+    )  # fmt: skip
+
+
+def _copies_agree(source: Source, start: ByteOffset, length: int) -> bool:
+    _, _, boot = look_at_start(source, start, length)
+    return boot.backup is not None and boot.backup.sound and boot.backup.agrees
+
+
+def _at(source: Source, offset: int, wanted: bytes) -> bool:
+    try:
+        return source.read(offset, len(wanted)).data == wanted
+    except ReadError:
+        return False
+
+
+def _ext(source: Source, offset: int) -> list[Found]:
+    """The superblock starts at `offset`; its group number tells where the volume starts."""
+    window = source.read(offset, ext.SIZE)
+    if len(window) < ext.SIZE:
+        return []
+    block = ext.SUPERBLOCK.read(window)
+    length = block.bytes
+    group, per_group, first = _ext_numbers(window)
+    size = 1024 << block.log_block_kib if block.log_block_kib <= 6 else 0
+    if not length or not per_group or first != (1 if size == 1024 else 0):
+        return []
+    start = offset - ext.SUPERBLOCK_OFFSET if group == 0 else offset - (group * per_group + first) * size
+    if start < 0 or start % 512 or start + length > source.size:
+        return []
+    because = ["a superblock names it" if group == 0 else f"the copy of a superblock in group {group} names it"]
+    if group == 0 and _at(source, start + (per_group + first) * size + 56, ext.MAGIC.to_bytes(2, "little")):
+        because.append("a copy of its superblock is where it should be")
+    if group and _at(source, start + ext.SUPERBLOCK_OFFSET + 56, ext.MAGIC.to_bytes(2, "little")):
+        return []  # the first copy is there and speaks for itself
+    return [_found(start, length, "ext", block.name, because)]
+
+
+def _ext_numbers(window: Window) -> tuple[int, int, int]:
+    group: int = struct.unpack_from("<H", window.data, 90)[0]
+    per_group, first = struct.unpack_from("<I", window.data, 32)[0], struct.unpack_from("<I", window.data, 20)[0]
+    return group, per_group, first
+
+
+def _marked(source: Source, head: Window) -> list[Found]:
+    """A mark of another kind: the volume starts in this sector or a known distance before it."""
+    for row in marks.ROWS:
+        start, inside = head.offset - row.offset // 512 * 512, row.offset % 512
+        if start < 0 or head.data[inside : inside + len(row.magic)] != row.magic:
+            continue
+        try:
+            mark = marks.recognise(source.read(start, marks.READ_BYTES))
+        except ReadError:
+            continue
+        if mark is not None and mark.filesystem == row.filesystem and 0 < mark.bytes <= source.size - start:
+            return [_found(start, mark.bytes, mark.filesystem, mark.label, ["its mark names it"])]
+    return []

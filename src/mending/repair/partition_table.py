@@ -1,0 +1,139 @@
+"""The repair `partition-table`: lost entries from the volumes that are found on the disk.
+
+Sources: UEFI Specification 2.10, sections 5.2 and 5.3. Identifiers of partitions that only the lost table held are made
+anew from where the volumes lie, the same every time.
+"""
+
+import uuid
+import zlib
+
+from mending.boot import startable
+from mending.disk import Disk, FilesUnavailableError, Found, Scheme, open_files, search, survey, volume_at
+from mending.formats import gpt, mbr
+from mending.model import Lba, Patch, RefusedError, SectorCount
+from mending.repair.proposal import Proposal, Request
+from mending.source import PatchedSource, Source
+
+REPAIR = "partition-table"
+_ANSWERS = ("boot-signature-missing", "gpt-both-damaged")
+_SURE = 0.55
+"""Below this a volume is not written into a table: one more thing than its own mark has to speak for it."""
+_TYPES = {
+    "ntfs": 0x07, "exfat": 0x07, "fat32": 0x0C, "fat16": 0x0E, "fat12": 0x01, "swap": 0x82, "lvm": 0x8E, "hfs+": 0xAF,
+    "apfs": 0xAF,
+}  # fmt: skip
+_LINUX = 0x83
+_GUID_DATA = uuid.UUID("ebd0a0a2-b9e5-4433-87c0-68b6b72699c7")
+_GUID_LINUX = uuid.UUID("0fc63daf-8483-4772-8e79-3d69d8477de4")
+_ENTRIES = 128
+_PRIMARY_ENTRIES = Lba(2)
+
+
+def propose(request: Request) -> Proposal:
+    """The patches that make a table of what was found.
+
+    Raises:
+        RefusedError: a table is there already, nothing sure was found, or what was found does not fit a table.
+        UsageError: the extra `search` is not installed.
+    """
+    disk, trace = request.disk, request.trace
+    answers = tuple(one for one in _ANSWERS if any(finding.id == one for finding in trace.findings))
+    if not answers or disk.volumes:
+        raise RefusedError(
+            "The partition table is there; it is not lost.", "To look for unlisted volumes: mending search"
+        )
+    found = [one for one in search(disk.source, request.progress) if one.sureness >= _SURE]
+    if not found:
+        raise RefusedError("No volume was found that could be listed with any sureness.", "The disk may be erased.")
+    patches = _guid_patches(disk, found) if _wants_guids(request, found) else [_record_patch(disk, found)]
+    names = ", ".join(f"{one.filesystem} at sector {one.offset // disk.source.bytes_per_sector}" for one in found)
+    says = f"Writes a table of {len(found)} volumes that were found: {names}."
+    return Proposal(REPAIR, says, tuple(patches), answers)
+
+
+def _wants_guids(request: Request, found: list[Found]) -> bool:
+    """Whether the lost table was a GPT: a trace of one is left, or the disk is made for UEFI and holds no boot code."""
+    disk = request.disk
+    if disk.scheme is Scheme.GPT or request.leave.firmware == "uefi":
+        return True
+    blank = disk.boot_record is not None and disk.boot_record.record.code_blank
+    return blank and request.leave.firmware is None and any(_kind(disk, one) == gpt.EFI_SYSTEM for one in found)
+
+
+def _record_patch(disk: Disk, found: list[Found]) -> Patch:
+    if len(found) > 4:
+        raise RefusedError(f"{len(found)} volumes were found, and this table holds four.", "Which ones are wanted?")
+    plain = _record(disk, found, None)
+    listed = survey(PatchedSource(disk.source, [plain]))
+    could_start = startable(listed)
+    return _record(disk, found, could_start[0].number) if len(could_start) == 1 else plain
+
+
+def _record(disk: Disk, found: list[Found], active: int | None) -> Patch:
+    entries = b"".join(
+        mbr.encode_entry(mbr.ACTIVE if number == active else 0, _TYPES.get(one.filesystem, _LINUX), *_span(disk, one))
+        for number, one in enumerate(found, 1)
+    )
+    after = entries.ljust(64, b"\0") + mbr.SIGNATURE.to_bytes(2, "little")
+    return _patch(disk.source, mbr.TABLE_OFFSET, after, "the partition table and its signature")
+
+
+def _span(disk: Disk, found: Found) -> tuple[Lba, SectorCount]:
+    size = disk.source.bytes_per_sector
+    return Lba(found.offset // size), SectorCount(-(-found.bytes // size))
+
+
+def _guid_patches(disk: Disk, found: list[Found]) -> list[Patch]:
+    source, size, last = disk.source, disk.source.bytes_per_sector, disk.sectors - 1
+    array_sectors = -(-_ENTRIES * gpt.ENTRY_SIZE // size)
+    first_usable, last_usable = _PRIMARY_ENTRIES + array_sectors, last - array_sectors - 1
+    spans = [_span(disk, one) for one in found]
+    if any(start < first_usable or start + count - 1 > last_usable for start, count in spans):
+        raise RefusedError("A volume that was found reaches into the space of the table itself.")
+    guid = _disk_guid(disk, found)
+    entries = b"".join(
+        gpt.encode_entry(_kind(disk, one), uuid.uuid5(guid, str(start)), start, start + count - 1, one.label)
+        for one, (start, count) in zip(found, spans, strict=True)
+    ).ljust(array_sectors * size, b"\0")
+    record = mbr.encode_entry(0, mbr.GPT_PROTECTIVE, Lba(1), SectorCount(min(last, 0xFFFFFFFF))).ljust(64, b"\0")
+    patches = [_patch(source, mbr.TABLE_OFFSET, record + b"\x55\xaa", "the protective record")]
+    for here, other, array, name in (
+        (1, last, _PRIMARY_ENTRIES, "primary"),
+        (last, 1, last - array_sectors, "backup"),
+    ):
+        header = gpt.Header(
+            signature=gpt.SIGNATURE, revision=gpt.REVISION, header_size=gpt.HEADER_SIZE, header_crc=0, reserved=0,
+            my_lba=here, alternate_lba=other, first_usable_lba=first_usable, last_usable_lba_inclusive=last_usable,
+            disk_guid=guid.bytes_le, entries_lba=array, entry_count=_ENTRIES, entry_size=gpt.ENTRY_SIZE,
+            entries_crc=zlib.crc32(entries[: _ENTRIES * gpt.ENTRY_SIZE]),
+        )  # fmt: skip
+        patches.append(_patch(source, array * size, entries, f"the {name} entries"))
+        patches.append(_patch(source, here * size, gpt.sealed(header).ljust(size, b"\0"), f"the {name} header"))
+    return [patch for patch in patches if patch.before != patch.after]
+
+
+def _disk_guid(disk: Disk, found: list[Found]) -> uuid.UUID:
+    """The one that a damaged header still shows, else one made from where the volumes lie."""
+    for copy in (disk.gpt.primary, disk.gpt.backup) if disk.gpt else ():
+        if copy.header is not None and any(copy.header.disk_guid):
+            return uuid.UUID(bytes_le=copy.header.disk_guid)
+    return uuid.uuid5(uuid.NAMESPACE_OID, " ".join(f"{one.offset}+{one.bytes}" for one in found))
+
+
+def _kind(disk: Disk, found: Found) -> uuid.UUID:
+    """An EFI system partition is a FAT volume with an EFI folder; the rest goes by family."""
+    if found.filesystem.startswith("fat") and _has_efi_folder(disk, found):
+        return gpt.EFI_SYSTEM
+    return _GUID_DATA if found.filesystem in {"ntfs", "exfat", "fat12", "fat16", "fat32"} else _GUID_LINUX
+
+
+def _has_efi_folder(disk: Disk, found: Found) -> bool:
+    try:
+        folder = open_files(disk.source, volume_at(disk.source, *_span(disk, found))).find("EFI")
+    except FilesUnavailableError:
+        return False
+    return folder is not None and folder.is_folder
+
+
+def _patch(source: Source, offset: int, after: bytes, says: str) -> Patch:
+    return Patch(offset, source.read(offset, len(after)).data, after, says)
