@@ -38,6 +38,13 @@ class Sound(InFolder):
                 self.assertEqual(trace.volumes[0].filesystem, f"fat{bits}")
                 self.assertEqual(trace.volumes[0].start, START)
 
+    @needs(*SYSLINUX)
+    def test_hidden_sectors_matter_only_to_code_that_counts_from_them(self):
+        """Syslinux counts from the entry that is handed over; SeaBIOS starts it in spite of the wrong number."""
+        path = self.fat_started_by_syslinux()
+        patch(path, VOLUME + 28, b"\0\0\0\0")
+        self.assertEqual(ids(self.assert_sound(path), Severity.WARNING), ["hidden-sectors-differ"])
+
     @needs(*GRUB)
     def test_grub_ignores_the_active_flag_and_names_a_block(self):
         trace = self.assert_sound(self.ext_started_by_grub())

@@ -65,7 +65,7 @@ class BiosChain:
         then = self.active_entry if core is None else self._core(core)
         sound = not self._disk.boot_record or not self._disk.boot_record.problems
         table = "the table behind it is sound" if sound else "the table behind it is not sound either"
-        repairs = ("boot-code",)
+        repairs = () if self._disk.gpt else ("boot-code",)
         if kind is CodeKind.BLANK:
             says = f"The boot code is blank; {table}."
             one = finding("boot-code-blank", Phase.BOOT_RECORD, Severity.FATAL, says, where, repairs)
@@ -79,7 +79,7 @@ class BiosChain:
         return Rung(phase=one.phase, state=state, says=says, where=where, findings=(one,), then=then)
 
     def _volume_sector(self, volume: Volume) -> Link:
-        return lambda: check_volume_sector(volume, self._first_file(volume), self._core)
+        return lambda: check_volume_sector(self._disk, volume, self._first_file(volume), self._core)
 
     def _first_file(self, volume: Volume) -> Link:
         return lambda: check_first_file(self._disk, volume, self.configuration)

@@ -45,8 +45,9 @@ class EfiVolume(msgspec.Struct, frozen=True):
 
 def efi_volumes(disk: Disk) -> list[EfiVolume]:
     """Volumes marked as EFI system partitions, then FAT volumes that hold a fallback loader all the same."""
-    marked = [_look(disk, volume) for volume in disk.volumes if volume.efi]
-    others = [_look(disk, one) for one in disk.volumes if not one.efi and one.filesystem in _FAT and one.boot.readable]
+    seen = [volume for volume in disk.volumes if not volume.passed_over]
+    marked = [_look(disk, volume) for volume in seen if volume.efi]
+    others = [_look(disk, one) for one in seen if not one.efi and one.filesystem in _FAT and one.boot.readable]
     return [*marked, *(one for one in others if one.fallbacks)]
 
 

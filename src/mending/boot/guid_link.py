@@ -18,7 +18,7 @@ def check_guid_table(disk: Disk, table: GuidTable, then: Link) -> Rung:
         says = f"Both copies of the GPT are damaged: {_fault(table.primary)} and {_fault(table.backup)}."
         repairs = ("partition-table",)
         return failed(finding("gpt-both-damaged", _PHASE, Severity.FATAL, says, _where(table.primary), repairs))
-    notes = [*faults, *_copies(table), *_size(disk, table)]
+    notes = [*faults, *_copies(table), *_entries(table.believed), *_size(disk, table)]
     which = "Both copies" if table.primary.sound and table.backup.sound else "One copy"
     says = f"{which} of the GPT {'are' if which[0] == 'B' else 'is'} sound, with {len(table.believed.entries)} entries."
     place = Where(offset=table.believed.lba * disk.source.bytes_per_sector, length=92)
@@ -51,6 +51,20 @@ def _copies(table: GuidTable) -> list[Finding]:
         says = "The two copies of the GPT are sound and say different things."
         found.append(finding("gpt-copies-differ", _PHASE, Severity.WARNING, says, _where(table.backup)))
     return found
+
+
+def _entries(copy: TableCopy) -> list[Finding]:
+    """Entries that firmware passes over, while it uses the others."""
+    return [
+        finding(
+            f"gpt-{problem.code}",
+            _PHASE,
+            Severity.WARNING,
+            f"The GPT: {problem.found}; expected {problem.expected}. Firmware passes over such an entry.",
+            Where(offset=problem.offset, length=problem.length),
+        )
+        for problem in copy.problems
+    ]
 
 
 def _size(disk: Disk, table: GuidTable) -> list[Finding]:

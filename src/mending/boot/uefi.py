@@ -30,7 +30,10 @@ class UefiChain:
     def volume(self) -> Rung:
         """Is there a volume that firmware looks into, and can it be read?"""
         if not self._found:
+            ignored = any(volume.efi and volume.passed_over for volume in self._disk.volumes)
             says = "No volume is marked as EFI system partition, and none holds a fallback loader."
+            if ignored:
+                says = "Firmware passes over the EFI system partition: it lies outside or shares sectors with another."
             return failed(finding("no-efi-volume", Phase.FIRMWARE, Severity.FATAL, says, self._table()))
         readable = [one for one in self._found if not one.unreadable]
         damaged = [one for one in self._found if one.unreadable]

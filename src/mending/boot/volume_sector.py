@@ -3,8 +3,9 @@
 from collections.abc import Callable, Collection
 
 from mending.boot.codes import CodeKind, recognise_code
+from mending.boot.rehearse import can_rehearse, rehearse_code
 from mending.boot.rungs import Link, Rung, failed, finding, place
-from mending.disk import BootSector, Volume
+from mending.disk import BootSector, Disk, Volume
 from mending.formats import grub
 from mending.model import Finding, Lba, Phase, PhaseState, Severity, Where, Window
 
@@ -13,7 +14,7 @@ _HARMLESS = {"media-byte", "fat-too-short"}
 """Problems that boot code gets past; all others are in numbers it calculates with."""
 
 
-def check_volume_sector(volume: Volume, then: Link, core: Callable[[Lba], Link]) -> Rung:
+def check_volume_sector(disk: Disk, volume: Volume, then: Link, core: Callable[[Lba], Link]) -> Rung:
     """Sound, with code, and telling the truth about where it lies.
 
     Args:
@@ -29,7 +30,8 @@ def check_volume_sector(volume: Volume, then: Link, core: Callable[[Lba], Link])
     broken = _broken(volume)
     if broken is not None:
         return failed(broken)
-    kind = CodeKind.BLANK if Window(boot.code).blank else recognise_code(Window(boot.data, boot.offset))
+    unsigned = boot.data[510:512] != b"\x55\xaa"
+    kind = CodeKind.BLANK if unsigned or Window(boot.code).blank else recognise_code(Window(boot.data, boot.offset))
     if kind is CodeKind.BLANK:
         says = f"The boot sector of volume {volume.number} is sound but holds no boot code."
         where = place(boot.offset, boot.code)
@@ -40,7 +42,7 @@ def check_volume_sector(volume: Volume, then: Link, core: Callable[[Lba], Link])
         return failed(finding("volume-not-bootable", _PHASE, Severity.FATAL, says, where))
     if kind is CodeKind.GRUB:
         then = core(Lba(grub.STAGE_ONE.read(Window(boot.data)).core_lba))
-    if _misplaced(volume) and _counts_from_hidden(boot.code):
+    if _misplaced(volume) and _reads_elsewhere(disk, volume):
         return failed(_hidden_wrong(volume), then)
     says = f"The boot sector of volume {volume.number} ({volume.filesystem}) is sound and holds boot code."
     where = place(boot.offset, boot.data)
@@ -64,7 +66,7 @@ def doubts(volume: Volume, harmless: Collection[str] = _HARMLESS) -> list[Findin
     elif boot.sound and boot.backup is not None and not boot.backup.agrees:
         says = f"The boot sector of volume {volume.number} and its copy differ; both are sound."
         odd("backup-boot-sector-differs", says, _at(boot))
-    if _misplaced(volume) and not _counts_from_hidden(boot.code):
+    if _misplaced(volume):
         says = f"Volume {volume.number} believes to lie at sector {boot.hidden_sectors}; the table says {volume.start}."
         odd("hidden-sectors-differ", says, Where(offset=boot.offset + 28, length=4))
     if boot.sectors * boot.bytes_per_sector > volume.bytes:
@@ -83,15 +85,24 @@ def _misplaced(volume: Volume) -> bool:
     return volume.active and boot.bytes_per_sector > 0 and boot.hidden_sectors != volume.start
 
 
-def _counts_from_hidden(code: bytes) -> bool:
-    """Whether the code reads its volume's place from the boot sector, at 7c1ch, [bp+1ch] or [001ch]."""
-    return any(reference in code for reference in (b"\x1c\x7c", b"\x46\x1c", b"\x06\x1c\x00"))
+def _reads_elsewhere(disk: Disk, volume: Volume) -> bool:
+    """Whether the volume's code, run as a boot record would start it, reads outside its volume and never inside.
+
+    Some code calculates with the place that the boot sector names, some with the entry that is handed over: running it
+    is the only way to tell. Without the emulator nothing is claimed.
+    """
+    if not can_rehearse():
+        return False
+    entry = disk.source.read(volume.entry_offset, 16).data
+    reads = rehearse_code(disk.source, volume.boot.data, entry=entry).reads
+    inside = [volume.start <= read.lba < volume.start + volume.sectors for read in reads]
+    return bool(inside) and not any(inside)
 
 
 def _hidden_wrong(volume: Volume) -> Finding:
     says = (
         f"The boot sector of volume {volume.number} places it at sector {volume.boot.hidden_sectors}, the table at "
-        f"{volume.start}, and its code calculates with the former."
+        f"{volume.start}, and its code, run in the emulator, reads by the former."
     )
     where = Where(offset=volume.offset + 28, length=4, hex=volume.boot.data[28:32].hex(" "))
     return finding("hidden-sectors-wrong", _PHASE, Severity.FATAL, says, where, _repairs(volume.boot))

@@ -23,8 +23,18 @@ class TableCopy(msgspec.Struct, frozen=True):
 
     @property
     def sound(self) -> bool:
-        """Whether header and entries are there with their checksums, and fit."""
-        return self.header is not None and not self.problems
+        """Whether header and entries are there with their checksums."""
+        return self.header is not None and all(one.code in gpt.ENTRY_PROBLEMS for one in self.problems)
+
+    @property
+    def passed_over(self) -> frozenset[int]:
+        """Numbers of the entries that firmware does not look at: outside, or sharing sectors with another."""
+        listed, header = self.entries, self.header
+        if header is None:
+            return frozenset()
+        outside = {one.number for one in listed if not gpt.inside(one, header)}
+        shared = {one.number for one in listed for other in listed if one is not other and gpt.overlap(one, other)}
+        return frozenset(outside | shared)
 
 
 class GuidTable(msgspec.Struct, frozen=True):

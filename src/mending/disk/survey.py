@@ -58,8 +58,7 @@ def survey(source: Source) -> Disk:
         return Disk(source, sectors, Scheme.NONE, None, error.says, None, ())
     table = read_guid_table(source)
     if record.record.protective or table.primary.header or table.backup.header:
-        listed = table.believed.entries if table.believed else ()
-        return Disk(source, sectors, Scheme.GPT, record, "", table, tuple(_guid_volume(source, one) for one in listed))
+        return Disk(source, sectors, Scheme.GPT, record, "", table, _guid_volumes(source, table))
     _refuse_what_is_no_disk(source, record)
     if _is_volume(source, record.record):
         return Disk(source, sectors, Scheme.NONE, record, "", None, (_whole_disk(source, sectors),))
@@ -102,6 +101,17 @@ def _whole_disk(source: Source, sectors: SectorCount) -> Volume:
 def volume_at(source: Source, start: Lba, sectors: SectorCount) -> Volume:
     """What lies at a place that no table lists; its number is 0."""
     return _volume(source, mbr.Entry(0, ByteOffset(0), 0, 0, start, sectors))
+
+
+def _guid_volumes(source: Source, table: GuidTable) -> tuple[Volume, ...]:
+    believed = table.believed
+    if believed is None:
+        return ()
+    ignored = believed.passed_over
+    return tuple(
+        msgspec.structs.replace(_guid_volume(source, one), passed_over=one.number in ignored)
+        for one in believed.entries
+    )
 
 
 def _guid_volume(source: Source, entry: gpt.Entry) -> Volume:

@@ -12,6 +12,7 @@ class Volume(msgspec.Struct, frozen=True, kw_only=True):
     Attributes:
         number: place in the table, from 1.
         entry_offset: where the table entry lies, in bytes from the start of the disk.
+        passed_over: whether firmware ignores the entry because it lies outside or shares sectors with another.
         efi: whether the table calls it an EFI system partition.
         filesystem: `fat12 fat16 fat32 exfat ntfs ext encrypted unknown blank unreadable` or a name of
             `formats.marks`; by the backup where the first copy is gone.
@@ -30,6 +31,7 @@ class Volume(msgspec.Struct, frozen=True, kw_only=True):
     label: str
     boot: BootSector
     efi: bool = False
+    passed_over: bool = False
 
     @property
     def encrypted(self) -> bool:

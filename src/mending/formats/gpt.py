@@ -19,6 +19,8 @@ REVISION = 0x00010000
 _MOST_ENTRIES = 1024
 """Eight times the usual number; a damaged count must not cost memory."""
 UNUSED = uuid.UUID(int=0)
+ENTRY_PROBLEMS = {"entry-outside", "entries-overlap"}
+"""Wrong in single entries, which firmware passes over; the copy as a whole is believed all the same."""
 EFI_SYSTEM = uuid.UUID("c12a7328-f81f-11d2-ba4b-00a0c93ec93b")
 
 TYPE_NAMES = {
@@ -202,20 +204,26 @@ def _entry(window: Window, number: int, header: Header) -> Entry:
     )
 
 
+def inside(entry: Entry, header: Header) -> bool:
+    """Whether an entry keeps to the space for partitions."""
+    first, last = header.first_usable_lba, header.last_usable_lba_inclusive
+    return first <= entry.first_lba <= entry.last_lba_inclusive <= last
+
+
+def overlap(one: Entry, other: Entry) -> bool:
+    """Whether two entries share a sector."""
+    return one.first_lba <= other.last_lba_inclusive and other.first_lba <= one.last_lba_inclusive
+
+
 def _extents(entries: tuple[Entry, ...], header: Header) -> list[Problem]:
     problems = []
     for entry in entries:
-        if (
-            not header.first_usable_lba
-            <= entry.first_lba
-            <= entry.last_lba_inclusive
-            <= header.last_usable_lba_inclusive
-        ):
+        if not inside(entry, header):
             found = f"entry {entry.number}: sectors {entry.first_lba} to {entry.last_lba_inclusive}"
             wanted = f"{header.first_usable_lba} to {header.last_usable_lba_inclusive}"
             problems.append(Problem("entry-outside", entry.offset, ENTRY_SIZE, found, wanted))
     for one, other in combinations(entries, 2):
-        if one.first_lba <= other.last_lba_inclusive and other.first_lba <= one.last_lba_inclusive:
+        if overlap(one, other):
             found = f"entry {other.number} overlaps entry {one.number}"
             problems.append(Problem("entries-overlap", other.offset, ENTRY_SIZE, found, "apart from each other"))
     return problems

@@ -104,6 +104,12 @@ UEFI_FAULTS: Mapping[str, Fault] = {
     "efi-type-missing": lambda draft: put_guid_table(
         draft, _DISK_GUID, [(_DATA_TYPE, *DESK, "EFI"), (_DATA_TYPE, *STORE, "tickets")]
     ),
+    "other-entry-outside": lambda draft: put_guid_table(
+        draft, _DISK_GUID, [(gpt.EFI_SYSTEM, *DESK, "EFI"), (_DATA_TYPE, STORE[0], DISK_SECTORS, "tickets")]
+    ),
+    "efi-entry-shared": lambda draft: put_guid_table(
+        draft, _DISK_GUID, [(gpt.EFI_SYSTEM, *DESK, "EFI"), (_DATA_TYPE, DESK[0] + 9000, *DESK[1:], "tickets")]
+    ),
     "blank-efi-boot-sector": _zero(DESK[0], 1),
     "efi-boot-sector-without-signature": _bytes(DESK[0] * SECTOR + 510, b"\0\0"),
     "efi-media-byte": _bytes(DESK[0] * SECTOR + 21, b"\0"),

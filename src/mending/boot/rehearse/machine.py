@@ -23,6 +23,8 @@ except ImportError:  # the extra `rehearse` is not installed
 
 LOADED = 0x7C00
 _MEMORY = 1 << 20
+_HANDED_ENTRY = 0x7BE
+"""Where a boot record that has moved itself to 600h finds the first entry of its table."""
 _HEADS, _PER_TRACK = 255, 63
 _CARRY = 1
 _FAILED = 0x01
@@ -56,8 +58,19 @@ class Handed(msgspec.Struct, frozen=True):
     volume_at: dict[str, int] | None
 
 
+def can_rehearse() -> bool:
+    """Whether the extra `rehearse` is installed."""
+    return unicorn is not None
+
+
 def rehearse_code(
-    source: Source, code: bytes, *, drive: int = 0x80, packets: bool = True, stop_at_volume: bool = False
+    source: Source,
+    code: bytes,
+    *,
+    drive: int = 0x80,
+    packets: bool = True,
+    stop_at_volume: bool = False,
+    entry: bytes = b"",
 ) -> Handed:
     """Run `code` at 0000:7c00 as firmware would start it.
 
@@ -66,13 +79,14 @@ def rehearse_code(
         drive: the drive number that firmware hands over.
         packets: whether firmware knows reads by LBA; without them only CHS calls work.
         stop_at_volume: stop as soon as control comes to 7c00h a second time.
+        entry: a table entry to hand over at DS:SI, as a boot record does that starts a volume.
 
     Raises:
         UsageError: the extra `rehearse` is not installed.
     """
     if unicorn is None:
         raise UsageError("Boot code cannot be run here.", "Install mending with its extra `rehearse`.")
-    return _Machine(source, drive, packets, stop_at_volume).run(code)
+    return _Machine(source, drive, packets, stop_at_volume).run(code, entry)
 
 
 class _Machine:
@@ -91,10 +105,13 @@ class _Machine:
         self._volume_at: dict[str, int] | None = None
         self._fault: MendingError | None = None
 
-    def run(self, code: bytes) -> Handed:
+    def run(self, code: bytes, entry: bytes) -> Handed:
         cpu = self._cpu
         cpu.mem_map(0, _MEMORY)
         cpu.mem_write(LOADED, code)
+        if entry:
+            cpu.mem_write(_HANDED_ENTRY, entry)
+            cpu.reg_write(x86.UC_X86_REG_ESI, _HANDED_ENTRY)
         cpu.reg_write(x86.UC_X86_REG_EDX, self._drive)
         cpu.reg_write(x86.UC_X86_REG_ESP, LOADED)
         cpu.hook_add(unicorn.UC_HOOK_INTR, self._on_interrupt)
