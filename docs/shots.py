@@ -24,6 +24,7 @@ TERMINALS = {
     "ask": ["ask gate-2"],
     "mend": ["mend quay-desk-2 boot-code --yes", "undo quay-desk-2 --list", "mend mess-room"],
     "rehearse": ["rehearse images/gate-2.img", "rehearse images/quay-desk-1.img"],
+    "search": ["search ticket-hall", "mend ticket-hall"],
     "cases": ["cases ."],
     "demo": ["demo --brief new-workshop"],
     "help": ["--help"],
@@ -37,7 +38,7 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as folder:
         shop = Path(folder) / "workshop"
         _mending("demo", "workshop", "--brief", cwd=Path(folder))
-        for case in ("quay-desk-2", "gate-2", "mess-room"):
+        for case in ("quay-desk-2", "gate-2", "ticket-hall", "mess-room"):
             _mending("undo", case, cwd=shop)
         screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", f"{SIZE}x24"], stderr=subprocess.DEVNULL)
         try:

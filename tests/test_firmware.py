@@ -18,7 +18,7 @@ BUSYBOX = Path("/bin/busybox")
 SYSTEMD_BOOT = Path("/usr/lib/systemd/boot/efi/systemd-bootx64.efi")
 UP = "Skerrivane desk: the system is up"
 MENDABLE = {"blank-boot-code", "blank-boot-sector", "boot-sector-without-signature", "blank-volume-code"}
-MENDABLE |= {"no-active-entry", "two-active-entries"}
+MENDABLE |= {"no-table", "no-active-entry", "two-active-entries"}
 MENDABLE |= {"wrong-hidden-sectors", "no-protective-record", "no-protective-entry", "blank-efi-boot-sector"}
 
 

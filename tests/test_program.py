@@ -76,6 +76,7 @@ class Documents(Workshop):
         self.assertEqual(ends["quay-desk-2"], ("stops at boot record", "no fault found"))
         self.assertEqual(ends["pier-kiosk"], ("no disk to look at", "starts"))
         self.assertEqual(ends["gate-2"], ("stops at boot record", "no fault found"))
+        self.assertEqual(ends["ticket-hall"], ("stops at firmware", "no fault found"))
         self.assertEqual(ends["office-1"], ("stops at boot record", "no fault found"))
         self.assertEqual(ends["purser-1"], ("no fault found", "no fault found"))
         self.assertEqual(ends["mess-room"], ("stops at boot record", "no fault found"))

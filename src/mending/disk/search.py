@@ -14,13 +14,8 @@ import msgspec
 
 from mending.disk.candidates import Found, judge_sector
 from mending.disk.sifting import choose
-from mending.model import ReadError, UsageError
+from mending.model import ReadError, load_extra
 from mending.source import Source
-
-try:
-    import numpy as np
-except ImportError:  # the extra `search` is not installed
-    np = None  # type: ignore[assignment]
 
 BLOCK = 1 << 22
 """Smaller ones cost more in calls than they save in the processor's cache (measured: 256 KiB to 4 MiB)."""
@@ -77,13 +72,12 @@ def search(source: Source, progress: Progress = silent) -> list[Found]:
         UsageError: the extra `search` is not installed.
         InputError: the source went away.
     """
-    if np is None:
-        raise UsageError("Disks cannot be searched here.", "Install mending with its extra `search`.")
+    numpy = load_extra("numpy", "search")
     ranges = list(source.data_ranges())
     total, done = sum(length for _, length in ranges), 0
     found: list[Found] = []
     with ThreadPoolExecutor(_WORKERS) as workers:
-        for length, offsets in _looked_at(workers, source, ranges):
+        for length, offsets in _looked_at(numpy, workers, source, ranges):
             found += [one for offset in offsets for one in judge_sector(source, offset)]
             done += length
             progress(done, total)
@@ -91,14 +85,14 @@ def search(source: Source, progress: Progress = silent) -> list[Found]:
 
 
 def _looked_at(
-    workers: ThreadPoolExecutor, source: Source, ranges: Iterable[tuple[int, int]]
+    numpy: Any, workers: ThreadPoolExecutor, source: Source, ranges: Iterable[tuple[int, int]]
 ) -> Iterator[tuple[int, list[int]]]:
     """Length and offsets worth a closer look of every block, in order; some blocks are always on their way."""
     waiting: deque[tuple[int, Future[list[int]]]] = deque()
     for start, whole in ranges:
         for at in range(0, whole, BLOCK):
             length = min(BLOCK, whole - at)
-            waiting.append((length, workers.submit(_look, source, start + at, length)))
+            waiting.append((length, workers.submit(_look, numpy, source, start + at, length)))
             if len(waiting) > _AHEAD:
                 length, future = waiting.popleft()
                 yield length, future.result()
@@ -106,14 +100,14 @@ def _looked_at(
         yield length, future.result()
 
 
-def _look(source: Source, offset: int, length: int) -> list[int]:
+def _look(numpy: Any, source: Source, offset: int, length: int) -> list[int]:
     """Offsets worth a closer look in one block; none in a block that cannot be read."""
     buffer = _own_buffer()[:length]
     try:
         count = source.read_into(offset, buffer)
     except ReadError:
         return []
-    return _worth_a_look(offset, buffer[:count])
+    return _worth_a_look(numpy, offset, buffer[:count])
 
 
 def _own_buffer() -> memoryview:
@@ -127,17 +121,17 @@ def _own_buffer() -> memoryview:
 _local = threading.local()
 
 
-def _worth_a_look(start: int, buffer: memoryview) -> list[int]:
+def _worth_a_look(numpy: Any, start: int, buffer: memoryview) -> list[int]:
     """Offsets of sectors of a block that may belong to the start of a volume or to the copy of one."""
     lead = -start % _SECTOR
     count = (len(buffer) - lead) // _SECTOR
-    words = np.frombuffer(buffer, "<u2", count * _SECTOR // 2, lead).reshape(count, _SECTOR // 2)
-    wanted = np.zeros(count, bool)
+    words = numpy.frombuffer(buffer, "<u2", count * _SECTOR // 2, lead).reshape(count, _SECTOR // 2)
+    wanted = numpy.zeros(count, bool)
     for column, values in _COLUMNS.items():
         packed = words[:, column].copy() if len(values) > 1 else words[:, column]  # once through memory is enough
         for value in values:
             wanted |= packed == value
-    hits = [int(row) for row in np.flatnonzero(wanted)]
+    hits = [int(row) for row in numpy.flatnonzero(wanted)]
     return [start + lead + row * _SECTOR for row in hits if any(_holds(rule, words[row]) for rule in _RULES)]
 
 

@@ -2,6 +2,7 @@
 
 from mending.model.errors import InputError, MendingError, ReadError, RefusedError, RepairFailedError, UsageError
 from mending.model.findings import Finding, Severity, Where
+from mending.model.heavy import has_extra, load_extra
 from mending.model.layout import Field, Layout
 from mending.model.patches import Patch
 from mending.model.phases import PHASES, Phase, PhaseState, Verdict
@@ -38,7 +39,9 @@ __all__ = [
     "Where",
     "Window",
     "clean_text",
+    "has_extra",
     "hex_preview",
+    "load_extra",
     "plain_bytes",
     "plain_utf16",
 ]

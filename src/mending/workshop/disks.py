@@ -80,6 +80,7 @@ def _both(*faults: Fault) -> Fault:
 BIOS_FAULTS: Mapping[str, Fault] = {
     "blank-boot-code": _bytes(0, bytes(mbr.CODE_SIZE)),
     "no-signature": _bytes(510, b"\0\0"),
+    "no-table": _bytes(mbr.TABLE_OFFSET, bytes(66)),
     "no-active-entry": _bytes(mbr.TABLE_OFFSET, b"\0"),
     "two-active-entries": _bytes(mbr.TABLE_OFFSET + 16, bytes([mbr.ACTIVE])),
     "odd-flag-elsewhere": _bytes(mbr.TABLE_OFFSET + 16, b"\x01"),

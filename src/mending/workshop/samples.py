@@ -62,6 +62,9 @@ def samples(boot_code: bytes) -> tuple[Sample, ...]:
         Sample("gate-2", "Says that two entries are active.", bios("two-active-entries"), _BIOS, _MESSAGE),
         Sample("office-1", "Says that the volume has no boot sector.", bios("blank-boot-sector"), _BIOS, _MESSAGE),
         Sample("pier-kiosk", "Beeps and stays black; the storm threw it off its shelf.", None, _BIOS, _DROPPED),
+        Sample(
+            "ticket-hall", "No system, since somebody made room for a second one.", bios("no-table"), _BIOS, _MESSAGE
+        ),
         Sample("purser-1", "Runs; the newer kind.", uefi(), _UEFI, runs),
         Sample("purser-2", "Runs, but a check of its disk complained.", uefi("blank-primary-header"), _UEFI, runs),
         Sample("mess-room", "No boot device, since the power cut.", uefi("blank-efi-boot-sector"), _UEFI, after_cut),

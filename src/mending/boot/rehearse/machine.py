@@ -11,15 +11,9 @@ from typing import Any
 import msgspec
 
 from mending.boot.rehearse.results import ReadResult
-from mending.model import MendingError, UsageError, clean_text
+from mending.model import MendingError, clean_text, has_extra, load_extra
 from mending.model.limits import REHEARSAL_INSTRUCTIONS
 from mending.source import Source
-
-try:
-    import unicorn
-    from unicorn import x86_const as x86
-except ImportError:  # the extra `rehearse` is not installed
-    unicorn = None
 
 LOADED = 0x7C00
 _MEMORY = 1 << 20
@@ -60,7 +54,7 @@ class Handed(msgspec.Struct, frozen=True):
 
 def can_rehearse() -> bool:
     """Whether the extra `rehearse` is installed."""
-    return unicorn is not None
+    return has_extra("unicorn")
 
 
 def rehearse_code(
@@ -84,8 +78,6 @@ def rehearse_code(
     Raises:
         UsageError: the extra `rehearse` is not installed.
     """
-    if unicorn is None:
-        raise UsageError("Boot code cannot be run here.", "Install mending with its extra `rehearse`.")
     return _Machine(source, drive, packets, stop_at_volume).run(code, entry)
 
 
@@ -97,7 +89,9 @@ class _Machine:
         self._drive = drive
         self._packets = packets
         self._stop_at_volume = stop_at_volume
-        self._cpu: Any = unicorn.Uc(unicorn.UC_ARCH_X86, unicorn.UC_MODE_16)
+        self._unicorn: Any = load_extra("unicorn", "rehearse")
+        self._registers: Any = load_extra("unicorn.x86_const", "rehearse")
+        self._cpu: Any = self._unicorn.Uc(self._unicorn.UC_ARCH_X86, self._unicorn.UC_MODE_16)
         self._screen: list[str] = []
         self._reads: list[ReadResult] = []
         self._count = 0
@@ -111,14 +105,13 @@ class _Machine:
         cpu.mem_write(LOADED, code)
         if entry:
             cpu.mem_write(_HANDED_ENTRY, entry)
-            cpu.reg_write(x86.UC_X86_REG_ESI, _HANDED_ENTRY)
-        cpu.reg_write(x86.UC_X86_REG_EDX, self._drive)
-        cpu.reg_write(x86.UC_X86_REG_ESP, LOADED)
-        cpu.hook_add(unicorn.UC_HOOK_INTR, self._on_interrupt)
-        cpu.hook_add(unicorn.UC_HOOK_CODE, self._on_instruction)
+            self._set(esi=_HANDED_ENTRY)
+        self._set(edx=self._drive, esp=LOADED)
+        cpu.hook_add(self._unicorn.UC_HOOK_INTR, self._on_interrupt)
+        cpu.hook_add(self._unicorn.UC_HOOK_CODE, self._on_instruction)
         try:
             cpu.emu_start(LOADED, _MEMORY, count=REHEARSAL_INSTRUCTIONS)
-        except unicorn.UcError:
+        except self._unicorn.UcError:
             self._stop = Stop.FAULT
         if self._fault is not None:
             raise self._fault  # raised here, because unicorn does not carry errors out of its hooks
@@ -126,8 +119,7 @@ class _Machine:
         return Handed(self._stop, self._here(), self._count, screen, tuple(self._reads), self._volume_at)
 
     def _here(self) -> int:
-        cpu = self._cpu
-        return int(cpu.reg_read(x86.UC_X86_REG_CS) * 16 + cpu.reg_read(x86.UC_X86_REG_EIP)) & (_MEMORY - 1)
+        return (self._register("cs") * 16 + self._register("eip")) & (_MEMORY - 1)
 
     def _end(self, why: Stop) -> None:
         self._stop = why
@@ -136,14 +128,13 @@ class _Machine:
     def _on_instruction(self, cpu: Any, address: int, size: int, _data: object) -> None:
         self._count += 1
         if address == LOADED and self._count > 1 and self._volume_at is None:
-            names = {"dl": x86.UC_X86_REG_DL, "si": x86.UC_X86_REG_SI, "ds": x86.UC_X86_REG_DS}
-            self._volume_at = {name: int(cpu.reg_read(register)) for name, register in names.items()}
+            self._volume_at = {name: self._register(name) for name in ("dl", "si", "ds")}
             if self._stop_at_volume:
                 self._end(Stop.HALTS)
         first = bytes(cpu.mem_read(address, min(size, 2))) if 0 < size <= 15 else b""
         if first == b"\xf4":
             self._end(Stop.HALTS)
-        elif cpu.reg_read(x86.UC_X86_REG_CR0) & 1:
+        elif self._register("cr0") & 1:
             self._end(Stop.LEAVES_16_BIT)
 
     def _on_interrupt(self, _cpu: Any, number: int, _data: object) -> None:
@@ -159,11 +150,11 @@ class _Machine:
             self._end(Stop.FAULT)
 
     def _register(self, name: str) -> int:
-        return int(self._cpu.reg_read(getattr(x86, f"UC_X86_REG_{name.upper()}")))
+        return int(self._cpu.reg_read(getattr(self._registers, f"UC_X86_REG_{name.upper()}")))
 
     def _set(self, **values: int) -> None:
         for name, value in values.items():
-            self._cpu.reg_write(getattr(x86, f"UC_X86_REG_{name.upper()}"), value)
+            self._cpu.reg_write(getattr(self._registers, f"UC_X86_REG_{name.upper()}"), value)
 
     def _carry(self, on: bool) -> None:
         flags = self._register("eflags")

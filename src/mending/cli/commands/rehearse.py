@@ -16,4 +16,4 @@ def command(target: str, sector: int | None, as_json: bool) -> None:
     """Run the disk's own boot code in an emulator: the screen, the sectors it reads, where it comes to rest."""
     with opened(Target(target).disk, sector) as source:
         result = rehearse_disk(source)
-    emit(result, as_json, show_rehearsal)
+    emit(result, as_json, lambda one: show_rehearsal(one, target))

@@ -17,4 +17,4 @@ def command(target: str, sector: int | None, as_json: bool) -> None:
     """Look over the whole disk for volumes, also those that no table lists, and say how sure each one is."""
     with opened(Target(target).disk, sector) as source, bar("searching") as progress:
         result = search_result(source, progress)
-    emit(result, as_json, show_search)
+    emit(result, as_json, lambda one: show_search(one, target))

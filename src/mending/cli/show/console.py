@@ -1,6 +1,7 @@
 """The terminal: colour only on one, nothing wider than it, control characters of evidence never reach it."""
 
 from collections.abc import Callable, Iterable
+from pathlib import PurePath
 from typing import TypeVar
 
 import click
@@ -73,6 +74,11 @@ def size(count: int) -> str:
         if count >= step:
             return f"{count / step:.4g} {unit}"
     return f"{count} bytes"
+
+
+def named_target(path: str, named: str) -> str:
+    """A target as the person named it, and the file behind a case."""
+    return named if named == path else f"{named}: {PurePath(path).name}"
 
 
 def plain_id(name: str) -> str:

@@ -3,7 +3,7 @@
 from rich.console import Group, RenderableType
 
 from mending.boot.rehearse import RehearsalResult
-from mending.cli.show.console import indented, plain_id, rows, text, title
+from mending.cli.show.console import indented, named_target, plain_id, rows, text, title
 
 _MEANINGS = {
     "halts": "it came to rest by itself",
@@ -17,7 +17,7 @@ _MEANINGS = {
 _SHOWN = 12
 
 
-def show_rehearsal(result: RehearsalResult) -> RenderableType:
+def show_rehearsal(result: RehearsalResult, named: str) -> RenderableType:
     """Where it stopped, what it printed, what it read."""
     ends = [
         ("stopped:", f"{plain_id(result.stopped)}: {_MEANINGS[result.stopped]}"),
@@ -30,7 +30,7 @@ def show_rehearsal(result: RehearsalResult) -> RenderableType:
     more = [text(f"and {len(result.reads) - _SHOWN} more reads", "dim")] if len(result.reads) > _SHOWN else []
     reads = [rows(cells, ("sector", "count", "to", "by"), wide=3, right=(0, 1))] if cells else [text("nothing", "dim")]
     return Group(
-        title(result.path),
+        title(named_target(result.path, named)),
         rows(ends),
         title("screen"),
         indented(*screen),

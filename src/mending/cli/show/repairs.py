@@ -15,7 +15,7 @@ def show_mend(result: MendResult) -> RenderableType:
         cells += [("  before", text(write.before_hex, "dim")), ("  after", text(write.after_hex, "dim"))]
     before = _state(result.before, result.failing_before)
     after = _state(result.after, result.failing_after)
-    outcome = "green" if result.after == "no-fault-found" else "yellow"
+    outcome = "green" if result.after == "no-fault-found" else "magenta"
     ends: list[tuple[object, ...]] = [("trace before:", before), ("trace after:", text(after, outcome))]
     if result.undo_point:
         ends.append(("undo point:", result.undo_point))

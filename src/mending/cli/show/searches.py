@@ -2,20 +2,20 @@
 
 from rich.console import Group, RenderableType
 
-from mending.cli.show.console import rows, size, text, title
+from mending.cli.show.console import named_target, rows, size, text, title
 from mending.disk import SearchResult
 
 
-def show_search(result: SearchResult) -> RenderableType:
+def show_search(result: SearchResult, named: str) -> RenderableType:
     """Every volume that was found, and what speaks for it."""
     if not result.found:
         return text("No volume was found.")
     cells = [
         (
             one.start, size(one.bytes), one.filesystem, one.label, f"{one.sureness:.0%}",
-            f"entry {one.listed}" if one.listed else text("not listed", "bold yellow"), "; ".join(one.because),
+            f"entry {one.listed}" if one.listed else text("not listed", "bold magenta"), "; ".join(one.because),
         )
         for one in result.found
     ]  # fmt: skip
     heads = ("start", "size", "file system", "label", "sure", "table", "because")
-    return Group(title(result.path), rows(cells, heads, wide=6, right=(0, 1, 4)))
+    return Group(title(named_target(result.path, named)), rows(cells, heads, wide=6, right=(0, 1, 4)))

@@ -1,25 +1,23 @@
 """A trace as a person reads it: the verdict first, then what it rests on."""
 
-from pathlib import PurePath
-
 from rich.console import Group, RenderableType
 from rich.text import Text
 
 from mending.boot import Trace, VolumeResult
-from mending.cli.show.console import indented, plain_id, rows, size, text, title
+from mending.cli.show.console import indented, named_target, plain_id, rows, size, text, title
 from mending.knowledge import Pack
 from mending.model import Finding, PhaseState, Severity, Where
 
 _STYLES = {
     PhaseState.PASSED: "green",
     PhaseState.FAILED: "bold red",
-    PhaseState.DOUBTFUL: "yellow",
+    PhaseState.DOUBTFUL: "magenta",
     PhaseState.NOT_REACHED: "dim",
     PhaseState.NOT_CHECKED: "dim",
 }
 _VERDICTS = {
     "no-fault-found": ("no fault found on the disk", "green"),
-    "unsure": ("not sure: something that decides could not be checked", "yellow"),
+    "unsure": ("not sure: something that decides could not be checked", "magenta"),
 }
 
 
@@ -27,7 +25,7 @@ def show_trace(trace: Trace, pack: Pack, named: str) -> RenderableType:
     """The whole trace. Args: named: how the person named the target, for the command to type next."""
     target = trace.target
     about = f"{size(target.bytes)}, {target.sector} bytes a sector, {trace.firmware} firmware, {trace.scheme} table"
-    parts: list[RenderableType] = [title(_named(target.path, named)), indented(text(about, "dim")), text("")]
+    parts: list[RenderableType] = [title(named_target(target.path, named)), indented(text(about, "dim")), text("")]
     parts += [rows(_verdict(trace, pack, named)), text("")]
     parts += [rows(_ladder(trace), ("phase", "state", "what was seen", "where"), wide=2), text("")]
     others = [finding for finding in trace.findings if finding.severity is Severity.WARNING]
@@ -38,10 +36,6 @@ def show_trace(trace: Trace, pack: Pack, named: str) -> RenderableType:
         parts += [rows([_volume(one) for one in trace.volumes], heads, wide=3, right=(0, 1, 2))]
     parts += [text(f"{one.family} system {one.title} on volume {one.volume}") for one in trace.systems]
     return Group(*parts)
-
-
-def _named(path: str, named: str) -> str:
-    return named if named == path else f"{named}: {PurePath(path).name}"
 
 
 def where(place: Where) -> str:
