@@ -25,6 +25,7 @@ TERMINALS = {
     "mend": ["mend quay-desk-2 boot-code --yes", "undo quay-desk-2 --list", "mend mess-room"],
     "rehearse": ["rehearse images/gate-2.img", "rehearse images/quay-desk-1.img"],
     "search": ["search ticket-hall", "mend ticket-hall"],
+    "work": ["work mess-room"],
     "cases": ["cases ."],
     "demo": ["demo --brief new-workshop"],
     "help": ["--help"],

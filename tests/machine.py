@@ -21,7 +21,7 @@ ENDS = {
 _ESCAPES = re.compile(rb"\x1b\[[0-9;?=]*[a-zA-Z]")
 
 
-def screen_of(image, firmware, marker, seconds=90, memory=512):
+def screen_of(image, firmware, marker, seconds=90, memory=512, idle=8):
     """Start the image; returns what was on the screen up to the marker, the end of the start, or the time limit."""
     with tempfile.TemporaryDirectory() as folder:
         words = [QEMU, "-machine", "q35,accel=tcg", "-m", str(memory), "-nographic", "-net", "none", "-no-reboot"]
@@ -39,15 +39,15 @@ def screen_of(image, firmware, marker, seconds=90, memory=512):
             words, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, bufsize=0
         )
         try:
-            return _watch(machine, (marker.encode(), *ENDS[firmware]), time.monotonic() + seconds)
+            return _watch(machine, (marker.encode(), *ENDS[firmware]), time.monotonic() + seconds, idle)
         finally:
             machine.kill()
             machine.wait()
             machine.stdout.close()
 
 
-def _watch(machine, ends, until):
-    """An idle machine has come to its end too: nothing new for eight seconds after it has said something of its own."""
+def _watch(machine, ends, until, idle):
+    """An idle machine has come to its end too: nothing new for `idle` seconds after boot code was started."""
     seen, quiet_since = b"", time.monotonic()
     while time.monotonic() < until:
         if select.select([machine.stdout], [], [], 0.2)[0]:
@@ -58,7 +58,7 @@ def _watch(machine, ends, until):
         plain = _ESCAPES.sub(b"", seen)
         if any(end in plain for end in ends):
             break
-        if b"Booting from Hard Disk" in plain and time.monotonic() - quiet_since > 8:
+        if b"Booting from Hard Disk" in plain and time.monotonic() - quiet_since > idle:
             break
     return _ESCAPES.sub(b"", seen).decode("utf-8", "replace")
 

@@ -77,17 +77,17 @@ class RealSystems(InFolder):
         return f"serial\nterminal_output serial\nset root={root}\nlinux /vmlinuz {options}\ninitrd /initrd\nboot\n"
 
     def check(self, path, firmware, *breaks):
-        self.assertTrue(starts(path, firmware, UP, seconds=180, memory=1024), "sound")
+        self.assertTrue(starts(path, firmware, UP, seconds=240, memory=1024, idle=40), "sound")
         self.assertIsNone(trace_file(path).failing_phase)
         sound = sha(path)
         for offset, data in breaks:
             patch(path, offset, data)
         broken = sha(path)
         self.assertEqual(trace_file(path).verdict, "fails")
-        self.assertFalse(starts(path, firmware, UP, memory=1024), "broken")
+        self.assertFalse(starts(path, firmware, UP, memory=1024, idle=25), "broken")
         done = self.json_here("mend", path, "--all", "--yes")
         self.assertEqual((done["stopped"], done["failing_after"]), (None, None))
-        self.assertTrue(starts(path, firmware, UP, seconds=180, memory=1024), "mended")
+        self.assertTrue(starts(path, firmware, UP, seconds=240, memory=1024, idle=40), "mended")
         mended = sha(path)
         for _ in done["steps"]:
             self.run_here("undo", path)

@@ -196,6 +196,7 @@ class AtTheKeyboard(Workshop):
         )
         child = self.talk("work", self.folder / "ferry")
         child.expect("write-boot-code")
+        child.expect("440 bytes would be written")
         child.expect("Let Mending do it now")
         child.sendline("y")
         child.expect("440 bytes written")

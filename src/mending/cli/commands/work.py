@@ -9,12 +9,12 @@ from mending.cli import asking, options, world
 from mending.cli.commands.mend import write
 from mending.cli.show import emit, say, show_case, show_mend, show_plan
 from mending.cli.show.console import indented, plain_id, text, title
-from mending.cli.targets import Target
+from mending.cli.targets import Target, opened
 from mending.knowledge import Pack, Step, base_pack
-from mending.model import MendingError
+from mending.model import MendingError, RepairFailedError
 from mending.plan import StepResult, VisitResult
 from mending.reason import ReportKind
-from mending.repair import Leave
+from mending.repair import Leave, preview
 
 _REPORTS = {
     "nothing-wrong": "it found nothing wrong",
@@ -64,16 +64,11 @@ def _visit(known: Case, pack: Pack, visit: VisitResult) -> Case | None:
 def _step(known: Case, pack: Pack, planned: StepResult) -> tuple[Case, str]:
     step = pack.steps[planned.id]
     say(text(""), title(f"{step.id}  ({step.minutes:g} min, {planned.chance:.0%})"))
-    say(
-        indented(
-            text(step.does),
-            text(f"why: it {planned.why}"),
-            text(f"how: {step.how}"),
-            text(f"how to tell: {step.tells}"),
-        )
-    )
-    if step.repair is not None and click.confirm("  Let Mending do it now?", default=True):
-        return _mend(known, step)
+    lines = (step.does, f"why: it {planned.why}", f"how: {step.how}", f"how to tell: {step.tells}")
+    say(indented(*map(text, lines)))
+    done = _offer(known, step) if step.repair is not None else None
+    if done is not None:
+        return done
     report = asking.choose("What did it report?", _REPORTS, unknown=False)
     if report == "stop":
         return known, report
@@ -81,12 +76,19 @@ def _step(known: Case, pack: Pack, planned: StepResult) -> tuple[Case, str]:
     return tried(known, pack, world.hand(), step.id, ReportKind(report), (), note), report
 
 
-def _mend(known: Case, step: Step) -> tuple[Case, str]:
-    """Our own repair; what a guard says is a report like any other."""
-    target = Target(str(known.folder))
+def _offer(known: Case, step: Step) -> tuple[Case, str] | None:
+    """Our own repair: shown, asked, done; None when the person would rather not. What a guard says is a report too."""
+    target, repair = Target(str(known.folder)), step.repair or ""
+    leave = Leave(firmware=target.firmware)
     try:
-        say(show_mend(write(target, step.repair or "", Leave())))
+        with opened(target.disk) as source:
+            planned = preview(repair, source, leave).result()
+        say(text(""), show_mend(planned))
+        if not click.confirm("  Let Mending do it now?", default=True):
+            return None
+        say(show_mend(write(target, repair, leave)))
     except MendingError as error:
         say(text(f"{error.says} {error.hint}".strip()))
-        return tried(known, base_pack(), world.hand(), step.id, ReportKind.NOT_RUN, (), error.says), "not-run"
+        report = ReportKind.NOT_MENDED if isinstance(error, RepairFailedError) else ReportKind.NOT_RUN
+        return tried(known, base_pack(), world.hand(), step.id, report, (), error.says), report
     return load_case(known.folder), "mended"
