@@ -15,6 +15,7 @@ from mending.model import ByteOffset, Field, Layout, Lba, Problem, Reading, Wind
 SIGNATURE = b"EFI PART"
 HEADER_SIZE = 92
 ENTRY_SIZE = 128
+COUNT = 128
 REVISION = 0x00010000
 _MOST_ENTRIES = 1024
 """Eight times the usual number; a damaged count must not cost memory."""
@@ -188,6 +189,29 @@ def encode_entry(kind: uuid.UUID, guid: uuid.UUID, first_lba: int, last_lba_incl
     """One entry of 128 bytes."""
     text = name.encode("utf-16-le")
     return ENTRY.encode(EntryFields(kind.bytes_le, guid.bytes_le, first_lba, last_lba_inclusive, 0, text))
+
+
+def fresh_copies(disk: uuid.UUID, entries: bytes, sectors: int, bytes_per_sector: int) -> list[tuple[str, int, bytes]]:
+    """A new table of 128 entries: name, first sector and bytes of each of its four parts, entries before headers.
+
+    Args:
+        entries: the used entries, 128 bytes each.
+        sectors: length of the disk.
+    """
+    room = -(-COUNT * ENTRY_SIZE // bytes_per_sector)
+    last = sectors - 1
+    array = entries.ljust(COUNT * ENTRY_SIZE, b"\0")
+    parts = []
+    for name, here, other, start in (("primary", 1, last, 2), ("backup", last, 1, last - room)):
+        header = Header(
+            signature=SIGNATURE, revision=REVISION, header_size=HEADER_SIZE, header_crc=0, reserved=0, my_lba=here,
+            alternate_lba=other, first_usable_lba=2 + room, last_usable_lba_inclusive=last - room - 1,
+            disk_guid=disk.bytes_le, entries_lba=start, entry_count=COUNT, entry_size=ENTRY_SIZE,
+            entries_crc=zlib.crc32(array),
+        )  # fmt: skip
+        parts.append((f"the {name} entries", start, array.ljust(room * bytes_per_sector, b"\0")))
+        parts.append((f"the {name} header", here, sealed(header).ljust(bytes_per_sector, b"\0")))
+    return parts
 
 
 def _entry(window: Window, number: int, header: Header) -> Entry:

@@ -5,7 +5,6 @@ anew from where the volumes lie, the same every time.
 """
 
 import uuid
-import zlib
 
 from mending.boot import startable
 from mending.disk import Disk, FilesUnavailableError, Found, Scheme, open_files, search, survey, volume_at
@@ -25,8 +24,6 @@ _TYPES = {
 _LINUX = 0x83
 _GUID_DATA = uuid.UUID("ebd0a0a2-b9e5-4433-87c0-68b6b72699c7")
 _GUID_LINUX = uuid.UUID("0fc63daf-8483-4772-8e79-3d69d8477de4")
-_ENTRIES = 128
-_PRIMARY_ENTRIES = Lba(2)
 
 
 def propose(request: Request) -> Proposal:
@@ -84,31 +81,20 @@ def _span(disk: Disk, found: Found) -> tuple[Lba, SectorCount]:
 
 
 def _guid_patches(disk: Disk, found: list[Found]) -> list[Patch]:
-    source, size, last = disk.source, disk.source.bytes_per_sector, disk.sectors - 1
-    array_sectors = -(-_ENTRIES * gpt.ENTRY_SIZE // size)
-    first_usable, last_usable = _PRIMARY_ENTRIES + array_sectors, last - array_sectors - 1
-    spans = [_span(disk, one) for one in found]
-    if any(start < first_usable or start + count - 1 > last_usable for start, count in spans):
-        raise RefusedError("A volume that was found reaches into the space of the table itself.")
-    guid = _disk_guid(disk, found)
+    source, size = disk.source, disk.source.bytes_per_sector
+    guid, spans = _disk_guid(disk, found), [_span(disk, one) for one in found]
     entries = b"".join(
         gpt.encode_entry(_kind(disk, one), uuid.uuid5(guid, str(start)), start, start + count - 1, one.label)
         for one, (start, count) in zip(found, spans, strict=True)
-    ).ljust(array_sectors * size, b"\0")
-    record = mbr.encode_entry(0, mbr.GPT_PROTECTIVE, Lba(1), SectorCount(min(last, 0xFFFFFFFF))).ljust(64, b"\0")
-    patches = [_patch(source, mbr.TABLE_OFFSET, record + b"\x55\xaa", "the protective record")]
-    for here, other, array, name in (
-        (1, last, _PRIMARY_ENTRIES, "primary"),
-        (last, 1, last - array_sectors, "backup"),
-    ):
-        header = gpt.Header(
-            signature=gpt.SIGNATURE, revision=gpt.REVISION, header_size=gpt.HEADER_SIZE, header_crc=0, reserved=0,
-            my_lba=here, alternate_lba=other, first_usable_lba=first_usable, last_usable_lba_inclusive=last_usable,
-            disk_guid=guid.bytes_le, entries_lba=array, entry_count=_ENTRIES, entry_size=gpt.ENTRY_SIZE,
-            entries_crc=zlib.crc32(entries[: _ENTRIES * gpt.ENTRY_SIZE]),
-        )  # fmt: skip
-        patches.append(_patch(source, array * size, entries, f"the {name} entries"))
-        patches.append(_patch(source, here * size, gpt.sealed(header).ljust(size, b"\0"), f"the {name} header"))
+    )
+    parts = gpt.fresh_copies(guid, entries, disk.sectors, size)
+    taken = [(lba, lba + len(data) // size) for _, lba, data in parts]
+    if any(start < end and lba < start + count for start, count in spans for lba, end in taken):
+        raise RefusedError("A volume that was found reaches into the space of the table itself.")
+    length = SectorCount(min(disk.sectors - 1, 0xFFFFFFFF))
+    record = mbr.encode_entry(0, mbr.GPT_PROTECTIVE, Lba(1), length).ljust(64, b"\0") + b"\x55\xaa"
+    patches = [_patch(source, mbr.TABLE_OFFSET, record, "the protective record")]
+    patches += [_patch(source, lba * size, data, name) for name, lba, data in parts]
     return [patch for patch in patches if patch.before != patch.after]
 
 

@@ -6,7 +6,27 @@ from mending.model import InputError, Patch, ReadError, RefusedError, Window
 from mending.source.base import Source, TargetKind
 
 
-class MemorySource:
+class _InMemory:
+    """What sources in memory share: no holes, and reading into a buffer by way of `read`."""
+
+    size: int
+
+    def read(self, offset: int, length: int) -> Window:
+        """See `Source.read`."""
+        raise NotImplementedError
+
+    def data_ranges(self) -> Iterator[tuple[int, int]]:
+        """See `Source.data_ranges`; patches may lie over holes, so it is all of it."""
+        yield 0, self.size
+
+    def read_into(self, offset: int, buffer: memoryview) -> int:
+        """See `Source.read_into`."""
+        data = self.read(offset, len(buffer)).data
+        buffer[: len(data)] = data
+        return len(data)
+
+
+class MemorySource(_InMemory):
     """A disk that is a byte string. Used by tests and to try a repair before it touches anything."""
 
     def __init__(self, data: bytes, *, bytes_per_sector: int = 512, path: str = "memory") -> None:
@@ -24,16 +44,6 @@ class MemorySource:
         self.bytes_read += len(data)
         return Window(data, offset)
 
-    def data_ranges(self) -> Iterator[tuple[int, int]]:
-        """See `Source.data_ranges`; a memory has no holes."""
-        yield 0, self.size
-
-    def read_into(self, offset: int, buffer: memoryview) -> int:
-        """See `Source.read_into`."""
-        data = self.read(offset, len(buffer)).data
-        buffer[: len(data)] = data
-        return len(data)
-
     def write(self, offset: int, data: bytes) -> None:
         """See `Source.write`."""
         if offset < 0 or offset + len(data) > self.size:
@@ -47,7 +57,7 @@ class MemorySource:
         """Nothing to let go of."""
 
 
-class PatchedSource:
+class PatchedSource(_InMemory):
     """Another source as it would be after some patches. Nothing can be written to it."""
 
     def __init__(self, base: Source, patches: Sequence[Patch]) -> None:
@@ -73,16 +83,6 @@ class PatchedSource:
             if start < end:
                 data[start - offset : end - offset] = patch.after[start - patch.offset : end - patch.offset]
         return Window(bytes(data), offset)
-
-    def data_ranges(self) -> Iterator[tuple[int, int]]:
-        """See `Source.data_ranges`; patches lie over holes too, so all of it."""
-        yield 0, self.size
-
-    def read_into(self, offset: int, buffer: memoryview) -> int:
-        """See `Source.read_into`."""
-        data = self.read(offset, len(buffer)).data
-        buffer[: len(data)] = data
-        return len(data)
 
     def write(self, offset: int, data: bytes) -> None:
         """Always refused."""
