@@ -1,23 +1,19 @@
 """The contents of files inside volumes, through pytsk3. Tables, boot sectors and chains are read by our own code."""
 
-from functools import lru_cache
+from typing import Any
 
 import msgspec
 
+from mending.disk import volume_reader
+from mending.disk.apart import Apart, GaveUpError
 from mending.disk.volumes import Volume
 from mending.formats import fat
 from mending.model import InputError, Patch, clean_text
 from mending.model.limits import FILE_BYTES
 from mending.source import PatchedSource, Source
 
-try:
-    import pytsk3
-except ImportError:  # the extra `files` is not installed; everything but file contents still works
-    pytsk3 = None
-
 _CASELESS = {"fat12", "fat16", "fat32", "ntfs"}
 _LIBRARY_NAMES = {"fat12": "FAT12", "fat16": "FAT16", "fat32": "FAT32", "ntfs": "NTFS", "ext": "EXT_DETECT"}
-"""The library is told what our own reader found: its guessing reads 25 MB of every disk."""
 
 
 class FilesUnavailableError(InputError):
@@ -40,9 +36,12 @@ class FileFound(msgspec.Struct, frozen=True):
 class Files:
     """Read-only look into one volume. Use `open_files` to make one."""
 
-    def __init__(self, filesystem: "pytsk3.FS_Info", caseless: bool) -> None:
-        self._filesystem = filesystem
+    def __init__(self, source: Source, reader: Apart, caseless: bool) -> None:
+        self._source = source
+        self._reader = reader
         self._caseless = caseless
+        self._before = source.bytes_read
+        self._listings: dict[str, list[FileFound]] = {}
 
     def find(self, path: str) -> FileFound | None:
         """The file or folder at `path`, or None. Raises FilesUnavailableError where damage hides it."""
@@ -61,47 +60,55 @@ class Files:
 
     def listing(self, folder: str = "/") -> list[FileFound]:
         """What a folder holds, without deleted entries. Raises FilesUnavailableError."""
-        try:
-            return [
-                FileFound(f"{folder.rstrip('/')}/{name}", size, is_folder)
-                for name, size, is_folder in map(_plain, self._filesystem.open_dir(path=folder))
-                if name not in {"", ".", ".."}
-            ]
-        except OSError as error:
-            raise _unavailable(error) from error
+        if folder not in self._listings:
+            rows = self._ask("listing", folder)
+            top = folder.rstrip("/")
+            self._listings[folder] = [FileFound(f"{top}/{name}", size, is_folder) for name, size, is_folder in rows]
+        return self._listings[folder]
 
     def read(self, found: FileFound, limit: int = FILE_BYTES) -> bytes:
         """At most `limit` bytes of a file. Raises FilesUnavailableError."""
-        try:
-            file = self._filesystem.open(found.path)
-            data: bytes = file.read_random(0, min(found.bytes, limit)) if found.bytes else b""
-        except OSError as error:
-            raise _unavailable(error) from error
+        data: bytes = self._ask("read", found.path, min(found.bytes, limit)) if found.bytes else b""
         return data
+
+    def _ask(self, method: str, *words: object) -> Any:
+        try:
+            answer, read = self._reader.call(method, *words)
+        except GaveUpError as error:
+            says = "Files of this volume cannot be read: damage keeps the reader from coming to an end."
+            raise FilesUnavailableError(says) from error
+        except OSError as error:
+            reason = clean_text(str(error).splitlines()[0] if str(error) else "unknown reason", 160)
+            raise FilesUnavailableError(f"Files of this volume cannot be read: {reason}") from error
+        except InputError as error:
+            raise FilesUnavailableError(error.says, error.hint) from error
+        self._source.count_read(read - self._before)  # read in the other process
+        self._before = read
+        return answer
 
 
 def open_files(source: Source, volume: Volume) -> Files:
-    """Look into a volume whose boot sector is sound.
+    """Look into a volume whose boot sector can be read.
 
     Raises:
         FilesUnavailableError: a file system we cannot read, a damaged one, or the extra `files` is missing.
     """
-    if pytsk3 is None:
-        raise FilesUnavailableError(
-            "Files inside volumes cannot be read here.", "Install mending with its extra `files`."
-        )
+    if not volume_reader.available():
+        says = "Files inside volumes cannot be read here."
+        raise FilesUnavailableError(says, "Install mending with its extra `files`.")
     if volume.filesystem not in _LIBRARY_NAMES:
         raise FilesUnavailableError(f"Volume {volume.number} holds no file system that can be read here.")
     if not volume.boot.readable:
-        raise FilesUnavailableError(
-            f"The boot sector of volume {volume.number} is damaged, so its files cannot be read yet."
-        )
-    try:
-        kind = getattr(pytsk3, f"TSK_FS_TYPE_{_LIBRARY_NAMES[volume.filesystem]}")
-        filesystem = pytsk3.FS_Info(_image_type()(_legible(source, volume)), offset=volume.offset, type=kind)
-    except OSError as error:
-        raise _unavailable(error) from error
-    return Files(filesystem, volume.filesystem in _CASELESS)
+        says = f"The boot sector of volume {volume.number} is damaged, so its files cannot be read yet."
+        raise FilesUnavailableError(says)
+    legible, kind = _legible(source, volume), _LIBRARY_NAMES[volume.filesystem]
+    files = Files(
+        source,
+        Apart(lambda: volume_reader.VolumeReader(legible, volume.offset, kind)),
+        volume.filesystem in _CASELESS,
+    )
+    files.listing("/")  # so that a volume whose root cannot be read counts as one that cannot be opened
+    return files
 
 
 def _legible(source: Source, volume: Volume) -> Source:
@@ -111,38 +118,3 @@ def _legible(source: Source, volume: Volume) -> Source:
     data = volume.boot.data
     whole = fat.COMMON.patch(data, signature=0xAA55, media=0xF8)
     return PatchedSource(source, [Patch(volume.offset, data, whole, "for reading only")])
-
-
-def _plain(entry: "pytsk3.File") -> tuple[str, int, bool]:
-    name, meta = entry.info.name, entry.info.meta
-    gone = name is None or meta is None or int(name.flags) != int(pytsk3.TSK_FS_NAME_FLAG_ALLOC)
-    if gone:
-        return "", 0, False
-    shown = clean_text(name.name.decode("utf-8", errors="replace"))
-    return shown, int(meta.size), int(meta.type) == int(pytsk3.TSK_FS_META_TYPE_DIR)
-
-
-@lru_cache(maxsize=1)
-def _image_type() -> type:
-    """The adapter class, made on first use because its base exists only where pytsk3 does."""
-
-    class SourceImage(pytsk3.Img_Info):  # type: ignore[misc, unused-ignore]
-        def __init__(self, source: Source) -> None:
-            self._source = source
-            super().__init__(url="", type=pytsk3.TSK_IMG_TYPE_EXTERNAL)
-
-        def read(self, offset: int, size: int) -> bytes:
-            return self._source.read(offset, size).data
-
-        def get_size(self) -> int:
-            return self._source.size
-
-        def close(self) -> None:
-            """The source is closed by whoever opened it."""
-
-    return SourceImage
-
-
-def _unavailable(error: OSError) -> FilesUnavailableError:
-    reason = clean_text(str(error).splitlines()[0] if str(error) else "unknown reason", 160)
-    return FilesUnavailableError(f"Files of this volume cannot be read: {reason}")

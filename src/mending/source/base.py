@@ -40,6 +40,9 @@ class Source(Protocol):
     def read(self, offset: int, length: int) -> Window:
         """At most `length` bytes from `offset`; fewer at the end. Raises ReadError, InputError."""
 
+    def count_read(self, count: int) -> None:
+        """Add what was read on our behalf elsewhere to the counter."""
+
     def data_ranges(self) -> Iterator[tuple[int, int]]:
         """Start and length of everything but the holes of a sparse file. Raises InputError."""
 

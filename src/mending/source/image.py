@@ -46,6 +46,10 @@ class FileSource:
         self.bytes_read += len(data)
         return Window(data, offset)
 
+    def count_read(self, count: int) -> None:
+        """See `Source.count_read`."""
+        self.bytes_read += count
+
     def data_ranges(self) -> Iterator[tuple[int, int]]:
         """Start and length of everything but the holes of a sparse file; the whole of a device. Raises InputError."""
         at = 0

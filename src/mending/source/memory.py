@@ -44,6 +44,10 @@ class MemorySource(_InMemory):
         self.bytes_read += len(data)
         return Window(data, offset)
 
+    def count_read(self, count: int) -> None:
+        """See `Source.count_read`."""
+        self.bytes_read += count
+
     def write(self, offset: int, data: bytes) -> None:
         """See `Source.write`."""
         if offset < 0 or offset + len(data) > self.size:
@@ -83,6 +87,10 @@ class PatchedSource(_InMemory):
             if start < end:
                 data[start - offset : end - offset] = patch.after[start - patch.offset : end - patch.offset]
         return Window(bytes(data), offset)
+
+    def count_read(self, count: int) -> None:
+        """See `Source.count_read`."""
+        self._base.count_read(count)
 
     def write(self, offset: int, data: bytes) -> None:
         """Always refused."""

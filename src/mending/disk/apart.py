@@ -1,0 +1,85 @@
+"""Work on damaged data that is not ours to bound, done in a process of its own with bounded processor time.
+
+The library that reads files inside volumes can go round in circles for minutes over one damaged number, or end the
+process. Apart from us it may do both: we are told, and go on. Slow disks do not matter: waiting costs no processor
+time.
+"""
+
+import multiprocessing
+import resource
+import signal
+import weakref
+from collections.abc import Callable
+from multiprocessing.connection import Connection
+from typing import Any
+
+from mending.model import InputError
+from mending.model.limits import APART_SECONDS
+
+
+class GaveUpError(Exception):
+    """The process ended without an answer: too long, or a crash."""
+
+
+class Apart:
+    """Calls methods of an object that lives in another process; in this one where the system cannot fork.
+
+    Args:
+        make: makes the object there; its OSError and InputError come back as the answer of the first call.
+    """
+
+    def __init__(self, make: Callable[[], object]) -> None:
+        if "fork" not in multiprocessing.get_all_start_methods():
+            self._direct: object | None = make()
+            return
+        self._direct = None
+        context = multiprocessing.get_context("fork")
+        self._line, theirs = context.Pipe()
+        process = context.Process(target=_serve, args=(make, theirs), daemon=True)
+        process.start()
+        theirs.close()
+        self._end = weakref.finalize(self, _end, process, self._line)
+
+    def call(self, method: str, *words: object) -> Any:
+        """The method's answer.
+
+        Raises:
+            OSError, InputError: as the method raised it.
+            GaveUpError: there is no answer; further calls have none either.
+        """
+        if self._direct is not None:
+            return getattr(self._direct, method)(*words)
+        try:
+            self._line.send((method, words))
+            answer = self._line.recv()
+        except (EOFError, OSError) as error:
+            self._end()
+            raise GaveUpError from error
+        if isinstance(answer, Exception):
+            raise answer
+        return answer
+
+
+def _serve(make: Callable[[], object], line: Connection) -> None:
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    resource.setrlimit(resource.RLIMIT_CPU, (APART_SECONDS, APART_SECONDS))
+    resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+    served: object | None = None
+    while True:
+        try:
+            method, words = line.recv()
+        except EOFError:
+            return
+        try:
+            served = make() if served is None else served
+            line.send(getattr(served, method)(*words))
+        except OSError as error:
+            line.send(OSError(str(error)))
+        except InputError as error:
+            line.send(InputError(error.says, error.hint))
+
+
+def _end(process: Any, line: Connection) -> None:
+    line.close()
+    process.kill()
+    process.join()

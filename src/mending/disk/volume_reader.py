@@ -1,0 +1,71 @@
+"""The library's look into one volume. Used in a process apart, because damage can keep the library busy for ever."""
+
+from mending.model import clean_text
+from mending.source import Source
+
+try:
+    import pytsk3
+except ImportError:  # the extra `files` is not installed; everything but file contents still works
+    pytsk3 = None
+
+Row = tuple[str, int, bool]
+"""Name, length in bytes, whether it is a folder."""
+
+
+def available() -> bool:
+    """Whether the extra `files` is installed."""
+    return pytsk3 is not None
+
+
+class VolumeReader:
+    """One opened volume.
+
+    Args:
+        offset: where the volume starts, in bytes.
+        kind: the library's name of the file system: its own guessing reads 25 MB of every disk.
+
+    Raises:
+        OSError: the library cannot read the volume.
+    """
+
+    def __init__(self, source: Source, offset: int, kind: str) -> None:
+        self._source = source
+        self._filesystem = pytsk3.FS_Info(_adapter(source), offset=offset, type=getattr(pytsk3, f"TSK_FS_TYPE_{kind}"))
+
+    def listing(self, folder: str) -> tuple[list[Row], int]:
+        """What a folder holds, without deleted entries; and how many bytes of the source have been read so far."""
+        rows = [row for row in map(_plain, self._filesystem.open_dir(path=folder)) if row[0] not in {"", ".", ".."}]
+        return rows, self._source.bytes_read
+
+    def read(self, path: str, length: int) -> tuple[bytes, int]:
+        """The first bytes of a file; and how many bytes of the source have been read so far."""
+        data: bytes = self._filesystem.open(path).read_random(0, length)
+        return data, self._source.bytes_read
+
+
+def _adapter(source: Source) -> "pytsk3.Img_Info":
+    class SourceImage(pytsk3.Img_Info):  # type: ignore[misc, unused-ignore]
+        """Made here, because its base exists only where the library does."""
+
+        def __init__(self) -> None:
+            super().__init__(url="", type=pytsk3.TSK_IMG_TYPE_EXTERNAL)
+
+        def read(self, offset: int, size: int) -> bytes:
+            return source.read(offset, size).data
+
+        def get_size(self) -> int:
+            return source.size
+
+        def close(self) -> None:
+            """The source is closed by whoever opened it."""
+
+    return SourceImage()
+
+
+def _plain(entry: "pytsk3.File") -> Row:
+    name, meta = entry.info.name, entry.info.meta
+    gone = name is None or meta is None or int(name.flags) != int(pytsk3.TSK_FS_NAME_FLAG_ALLOC)
+    if gone:
+        return "", 0, False
+    shown = clean_text(name.name.decode("utf-8", errors="replace"))
+    return shown, int(meta.size), int(meta.type) == int(pytsk3.TSK_FS_META_TYPE_DIR)
