@@ -82,7 +82,11 @@ def _from_ntfs(
     source: Source, reading: Reading[ntfs.NtfsVolume], head: Window, offset: ByteOffset, length: int
 ) -> BootSector:
     fields = reading.record.fields
-    backup = _backup(source, ByteOffset(offset + length - max(fields.bytes_per_sector, 512)), head.data[:512], None)
+    size = max(fields.bytes_per_sector, 512)
+    # behind the last sector that the volume counts, which is the end of the partition unless that was made longer
+    places = dict.fromkeys((offset + fields.sectors * size, offset + length - size))
+    copies = [_backup(source, ByteOffset(place), head.data[:512], None) for place in places if place < offset + length]
+    backup = next((one for one in copies if one is not None and one.sound), copies[-1] if copies else None)
     return BootSector(
         offset, head.data[:512], not reading.problems, reading.problems,
         fields.hidden_sectors, fields.sectors, fields.bytes_per_sector, fields.code, backup,
