@@ -1,8 +1,9 @@
 """The order of visits: the most chance to fix per minute, one visit after the other. A simple rule for now.
 
 A visit is the steps of one place that together have the best (chance to fix + share for what they find out) per
-minute, the way there and the test start counted in. Steps that put personal files at stake wait until nothing
-promising without that stake is left, unless the person asks for speed.
+minute, the way there and the test start counted in, and whatever else there is better done now than after another way
+there. Steps that put personal files at stake wait until nothing promising without that stake is left, unless the person
+asks for speed.
 """
 
 from collections.abc import Mapping, Sequence
@@ -35,7 +36,8 @@ def make_plan(
     done: set[str] = set()
     planned: list[VisitResult] = []
     while len(planned) < _MOST_VISITS:
-        choice = _best_visit(left, _allowed(left, open_options, done, speed), visits)
+        allowed = _allowed(left, open_options, done, speed)
+        choice = _extended(left, _best_visit(left, allowed, visits), allowed, visits)
         if not choice:
             break
         planned.append(_visit(choice, left, visits))
@@ -92,6 +94,25 @@ def _best_visit(beliefs: Beliefs, options: Sequence[Option], visits: Mapping[Pla
             if rate > best_rate:
                 best, best_rate = here[:count], rate
     return best
+
+
+def _extended(
+    beliefs: Beliefs, visit: list[Option], options: Sequence[Option], visits: Mapping[Place, VisitCost]
+) -> list[Option]:
+    """The visit with whatever else is better done now than after another way there: nobody likes to come twice."""
+    if not visit:
+        return visit
+    chosen, left = list(visit), dict(beliefs)
+    for step in visit:
+        left = _after(left, step)
+    others = [option for option in options if option not in visit]
+    elsewhere = [option for option in others if option.place is not visit[0].place]
+    rate = _rate(left, best, visits[best[0].place]) if (best := _best_visit(left, elsewhere, visits)) else 0.0
+    for option in sorted(others, key=lambda one: (-_worth(left, one) / one.minutes, one.id)):
+        if option.place is visit[0].place and _worth(left, option) >= max(PROMISING, rate * option.minutes):
+            chosen.append(option)
+            left = _after(left, option)
+    return chosen
 
 
 def _rate(beliefs: Beliefs, steps: Sequence[Option], cost: VisitCost) -> float:
