@@ -10,6 +10,8 @@ from pathlib import Path
 import jsonschema
 import pexpect
 
+from mending.repair import own_code
+from mending.workshop import bios_disk, uefi_disk
 from tests.support import PROGRAM, InFolder, sha
 
 SCHEMAS = Path(__file__).parents[1] / "docs" / "schemas"
@@ -163,6 +165,33 @@ class StartUp(unittest.TestCase):
         done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True)
         loaded = set(done.stdout.splitlines()[-1].split())
         self.assertEqual([name for name in HEAVY if name in loaded], [])
+
+
+class WithoutExtras(InFolder):
+    """A base install knows less and says so; it calls nothing faulty that it cannot see."""
+
+    def run_bare(self, *words):
+        hidden = "import sys; sys.modules.update(dict.fromkeys(('pytsk3', 'unicorn', 'numpy')))\n"
+        code = f"{hidden}sys.argv = {['mending', *map(str, words)]!r}\nfrom mending.cli import main; main()"
+        return subprocess.run(
+            [sys.executable, "-c", code], capture_output=True, text=True, env={**os.environ, **self.env}
+        )
+
+    def test_traces_are_unsure_and_the_rest_says_what_to_install(self):
+        for name, draft in (("uefi", uefi_disk()), ("bios", bios_disk(own_code()))):
+            path = self.folder / f"{name}.img"
+            draft.save(path)
+            trace = json.loads(self.run_bare("trace", path, "--json").stdout)
+            self.assertEqual((trace["verdict"], trace["failing_phase"]), ("unsure", None))
+        for command, extra in (("rehearse", "rehearse"), ("search", "search")):
+            done = self.run_bare(command, path)
+            self.assertEqual(done.returncode, 2)
+            self.assertIn(f"extra `{extra}`", done.stderr)
+        done = self.run_bare("demo", self.folder / "shop", "--brief")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        shown = " ".join(done.stdout.split())
+        self.assertIn("its extra `search`", shown)
+        self.assertIn("mess-room stops at boot record boot-sector unsure", shown)
 
 
 class AtTheKeyboard(Workshop):

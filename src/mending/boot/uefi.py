@@ -8,7 +8,7 @@ from mending.boot.efi_files import FALLBACK_FOLDER, EfiVolume, Loader, efi_volum
 from mending.boot.guid_link import check_guid_table
 from mending.boot.rungs import Rung, failed, finding
 from mending.boot.volume_sector import doubts
-from mending.disk import READABLE_DAMAGE, Disk, Volume
+from mending.disk import READABLE_DAMAGE, Disk, Volume, can_read_files
 from mending.model import Finding, Phase, PhaseState, Severity, Where, hex_preview
 
 
@@ -29,6 +29,8 @@ class UefiChain:
 
     def volume(self) -> Rung:
         """Is there a volume that firmware looks into, and can it be read?"""
+        if not can_read_files() and self._maybe_readable():
+            return _cannot_tell()
         if not self._found:
             ignored = any(volume.efi and volume.passed_over for volume in self._disk.volumes)
             says = "No volume is marked as EFI system partition, and none holds a fallback loader."
@@ -51,6 +53,11 @@ class UefiChain:
         return Rung(
             phase=Phase.BOOT_RECORD, state=PhaseState.PASSED, says=says, where=where, findings=notes, then=self.loader
         )
+
+    def _maybe_readable(self) -> bool:
+        """Whether some volume that firmware could look into has a boot sector to read its files by."""
+        marked = [one for one in self._disk.volumes if one.efi and not one.passed_over]
+        return any(one.boot.readable for one in (marked or self._disk.volumes))
 
     def loader(self) -> Rung:
         """Would the fallback file start?"""
@@ -93,6 +100,12 @@ class UefiChain:
             return Where(offset=446, length=64)
         size = self._disk.source.bytes_per_sector
         return Where(offset=believed.header.entries_lba * size, length=len(believed.entry_bytes))
+
+
+def _cannot_tell() -> Rung:
+    says = "Files inside volumes cannot be read here, so it is unknown whether a loader is there."
+    one = finding("files-not-checked", Phase.BOOT_RECORD, Severity.NOTE, says)
+    return Rung(phase=one.phase, state=PhaseState.NOT_CHECKED, says=says, findings=(one,))
 
 
 def _unmarked(volume: Volume) -> list[Finding]:

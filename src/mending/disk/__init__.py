@@ -2,7 +2,7 @@
 
 from mending.disk.boot_sectors import READABLE_DAMAGE, Backup, BootSector
 from mending.disk.candidates import Found
-from mending.disk.files import FileFound, Files, FilesUnavailableError, open_files
+from mending.disk.files import FileFound, Files, FilesUnavailableError, can_read_files, open_files
 from mending.disk.guid_table import GuidTable, TableCopy, read_guid_table
 from mending.disk.search import Progress, search, silent
 from mending.disk.search_results import FoundResult, SearchResult, search_result
@@ -30,6 +30,7 @@ __all__ = [
     "SearchResult",
     "TableCopy",
     "Volume",
+    "can_read_files",
     "find_systems",
     "open_files",
     "read_guid_table",

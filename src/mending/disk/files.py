@@ -87,13 +87,18 @@ class Files:
         return answer
 
 
+def can_read_files() -> bool:
+    """Whether the extra `files` is installed; without it nothing is known about any file."""
+    return volume_reader.available()
+
+
 def open_files(source: Source, volume: Volume) -> Files:
     """Look into a volume whose boot sector can be read.
 
     Raises:
         FilesUnavailableError: a file system we cannot read, a damaged one, or the extra `files` is missing.
     """
-    if not volume_reader.available():
+    if not can_read_files():
         says = "Files inside volumes cannot be read here."
         raise FilesUnavailableError(says, "Install mending with its extra `files`.")
     if volume.filesystem not in _LIBRARY_NAMES:
