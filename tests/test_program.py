@@ -12,7 +12,7 @@ import pexpect
 
 from mending.repair import own_code
 from mending.workshop import bios_disk, uefi_disk
-from tests.support import PROGRAM, InFolder, sha
+from tests.support import GRUB_FILES, PROGRAM, InFolder, needs, sha
 
 SCHEMAS = Path(__file__).parents[1] / "docs" / "schemas"
 HEAVY = (
@@ -177,12 +177,18 @@ class WithoutExtras(InFolder):
             [sys.executable, "-c", code], capture_output=True, text=True, env={**os.environ, **self.env}
         )
 
-    def test_traces_are_unsure_and_the_rest_says_what_to_install(self):
+    @needs("sfdisk", "mke2fs", "grub-mkimage", GRUB_FILES / "boot.img")
+    def test_what_cannot_be_read_is_said_and_the_rest_says_what_to_install(self):
         for name, draft in (("uefi", uefi_disk()), ("bios", bios_disk(own_code()))):
             path = self.folder / f"{name}.img"
             draft.save(path)
             trace = json.loads(self.run_bare("trace", path, "--json").stdout)
-            self.assertEqual((trace["verdict"], trace["failing_phase"]), ("unsure", None))
+            self.assertEqual((trace["verdict"], trace["failing_phase"]), ("no-fault-found", None))
+        trace = json.loads(self.run_bare("trace", self.ext_started_by_grub(), "--json").stdout)
+        found = [one["id"] for one in trace["findings"]]
+        self.assertEqual(
+            (trace["failing_phase"], trace["volumes"][0]["role"], found), (None, "unknown", ["volume-not-checked"])
+        )
         for command, extra in (("rehearse", "rehearse"), ("search", "search")):
             done = self.run_bare(command, path)
             self.assertEqual(done.returncode, 2)
@@ -191,7 +197,7 @@ class WithoutExtras(InFolder):
         self.assertEqual(done.returncode, 0, done.stderr)
         shown = " ".join(done.stdout.split())
         self.assertIn("its extra `search`", shown)
-        self.assertIn("mess-room stops at boot record boot-sector unsure", shown)
+        self.assertIn("mess-room stops at boot record boot-sector no fault found", shown)
 
 
 class AtTheKeyboard(Workshop):

@@ -2,7 +2,8 @@
 
 import msgspec
 
-from mending.disk import Disk, FileFound, Files, FilesUnavailableError, Volume, open_files
+from mending.boot.volume_faults import fats_can_be_mended
+from mending.disk import Disk, FileDamagedError, FileFound, Files, FilesUnavailableError, Volume, open_files
 from mending.formats import pe
 from mending.model import Problem, Window
 from mending.model.limits import FOLDER_DEPTH, LOADER_BYTES, LOADER_FILES
@@ -17,12 +18,14 @@ class Loader(msgspec.Struct, frozen=True):
     Attributes:
         fallback: whether firmware finds it without a boot entry.
         problems: everything that keeps it from being loaded; offsets are in the file.
+        repairs: what would make it whole.
     """
 
     path: str
     bytes: int
     fallback: bool
     problems: tuple[Problem, ...]
+    repairs: tuple[str, ...] = ()
 
     @property
     def sound(self) -> bool:
@@ -57,7 +60,7 @@ def _look(disk: Disk, volume: Volume) -> EfiVolume:
     try:
         files = open_files(disk.source, volume)
         found = _loader_files(files, files.find("EFI"), 0)
-        return EfiVolume(volume, tuple(_loader(files, one) for one in found[:LOADER_FILES]))
+        return EfiVolume(volume, tuple(_loader(disk, volume, files, one) for one in found[:LOADER_FILES]))
     except FilesUnavailableError as error:
         return EfiVolume(volume, (), error.says)
 
@@ -70,10 +73,16 @@ def _loader_files(files: Files, folder: FileFound | None, depth: int) -> list[Fi
     return [one for one in inside if not one.is_folder and one.path.lower().endswith(".efi")] + below
 
 
-def _loader(files: Files, found: FileFound) -> Loader:
+def _loader(disk: Disk, volume: Volume, files: Files, found: FileFound) -> Loader:
     folder, _, name = found.path.rpartition("/")
     wanted = pe.FALLBACK_MACHINES.get(name.upper()) if folder.upper() == FALLBACK_FOLDER else None
-    reading = pe.read(Window(files.read(found, LOADER_BYTES)), found.bytes)
+    try:
+        data = files.read(found)[:LOADER_BYTES]  # all of it, so that its whole chain is followed
+    except FileDamagedError as error:
+        broken = Problem("chain", 0, 0, error.says, "a chain as long as the file")
+        repairs = ("fat-mirror",) if fats_can_be_mended(disk, volume) else ()
+        return Loader(found.path, found.bytes, wanted is not None, (broken,), repairs)
+    reading = pe.read(Window(data), found.bytes)
     problems = reading.problems
     if not problems and wanted is not None and reading.record.machine != wanted:
         problems = (Problem("machine", 0, 0, f"machine type {reading.record.machine:04x}", f"{wanted:04x} for {name}"),)

@@ -7,7 +7,7 @@ UTF-16 in the sectors behind the first.
 import re
 
 from mending.boot.rungs import Link, Rung, failed, finding
-from mending.disk import Disk, FileFound, FilesUnavailableError, Volume, open_files
+from mending.disk import Disk, FileDamagedError, FileFound, FilesUnavailableError, Volume, open_files
 from mending.model import Phase, PhaseState, ReadError, Severity, Where
 
 _PHASE = Phase.BOOT_MANAGER
@@ -37,9 +37,27 @@ def check_first_file(disk: Disk, volume: Volume, then: Link) -> Rung:
     if found.bytes == 0:
         says = f"{found.path} on volume {volume.number}, which the boot code loads, has no content."
         return failed(finding("first-file-empty", _PHASE, Severity.FATAL, says, Where(path=found.path, length=0)))
+    broken = _broken_chain(disk, volume, found)
+    if broken:
+        says = f"{found.path}, which the boot code loads, is cut short: {broken}. Some boot code gets past that."
+        one = finding(
+            "first-file-cut-short", _PHASE, Severity.WARNING, says, Where(path=found.path, length=found.bytes)
+        )
+        return Rung(phase=_PHASE, state=PhaseState.DOUBTFUL, says=says, where=one.where, findings=(one,), then=then)
     says = f"{found.path}, which the boot code loads, is there ({found.bytes} bytes)."
     where = Where(path=found.path, length=found.bytes)
     return Rung(phase=_PHASE, state=PhaseState.PASSED, says=says, where=where, then=then)
+
+
+def _broken_chain(disk: Disk, volume: Volume, found: FileFound) -> str:
+    """Why the file cannot be read to its end; empty when it can."""
+    try:
+        open_files(disk.source, volume).read(found)
+    except FileDamagedError as error:
+        return error.says
+    except FilesUnavailableError:
+        return ""  # said where the files of the volume are opened
+    return ""
 
 
 def wanted_file(disk: Disk, volume: Volume) -> FileFound | None:

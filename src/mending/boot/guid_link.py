@@ -2,7 +2,7 @@
 
 from mending.boot.rungs import Link, Rung, failed, finding
 from mending.disk import Disk, GuidTable, TableCopy
-from mending.formats import mbr
+from mending.formats import gpt, mbr
 from mending.model import Finding, Phase, PhaseState, Severity, Where
 
 _PHASE = Phase.FIRMWARE
@@ -53,14 +53,18 @@ def _copies(table: GuidTable) -> list[Finding]:
     return found
 
 
+_ENTRY_ENDS = {gpt.GUIDS_ALIKE: "What is named by it may be either of them."}
+
+
 def _entries(copy: TableCopy) -> list[Finding]:
-    """Entries that firmware passes over, while it uses the others."""
+    """What is odd about single entries, while firmware uses the others."""
     return [
         finding(
             f"gpt-{problem.code}",
             _PHASE,
             Severity.WARNING,
-            f"The GPT: {problem.found}; expected {problem.expected}. Firmware passes over such an entry.",
+            f"The GPT: {problem.found}; expected {problem.expected}. "
+            + _ENTRY_ENDS.get(problem.code, "Firmware passes over such an entry."),
             Where(offset=problem.offset, length=problem.length),
         )
         for problem in copy.problems

@@ -2,7 +2,8 @@
 
 import msgspec
 
-from mending.model import Finding, Phase, PhaseState, Verdict, Where
+from mending.disk import Contents, Volume
+from mending.model import Facts, Finding, Phase, PhaseState, Verdict, Where
 
 
 class TargetResult(msgspec.Struct, frozen=True, kw_only=True):
@@ -33,7 +34,11 @@ class PhaseResult(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class VolumeResult(msgspec.Struct, frozen=True, kw_only=True):
-    """One volume. `start` is in sectors, `bytes` is its length."""
+    """One volume. `start` is in sectors, `bytes` and `used` are bytes; `used` is None where it is not cheap to know.
+
+    `believes` is the length that the file system gives itself, 0 where it does not tell; `partition` is the identifier
+    of the table entry, `identifier` that of the file system; `earlier` lists folders of moved-aside installations.
+    """
 
     number: int
     start: int
@@ -44,6 +49,31 @@ class VolumeResult(msgspec.Struct, frozen=True, kw_only=True):
     role: str
     encrypted: bool
     active: bool
+    identifier: str
+    partition: str
+    believes: int
+    used: int | None
+    state: str
+    earlier: tuple[str, ...]
+
+    @classmethod
+    def of(cls, volume: Volume, inside: Contents | None, *, runs_code: bool) -> "VolumeResult":
+        """What the table says, and what the volume says of itself.
+
+        Args:
+            inside: None for an extended entry, which holds nothing itself.
+            runs_code: whether its boot code is a link of the chain, which makes plain data a system partition.
+        """
+        facts = inside.facts if inside is not None else Facts()
+        role = inside.role if inside is not None else "unknown"
+        return cls(
+            number=volume.number, start=volume.start, bytes=volume.bytes, type=volume.type,
+            filesystem=volume.filesystem, label=facts.label or volume.label,
+            role="system-partition" if runs_code and role in {"data", "unknown"} else role,
+            encrypted=volume.encrypted, active=volume.active, identifier=facts.identifier,
+            partition=volume.partition, believes=facts.bytes, used=facts.used, state=facts.state,
+            earlier=inside.earlier if inside is not None else (),
+        )  # fmt: skip
 
 
 class SystemResult(msgspec.Struct, frozen=True, kw_only=True):

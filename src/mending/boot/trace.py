@@ -5,8 +5,9 @@ from mending.boot.codes import CodeKind, recognise_code
 from mending.boot.results import PhaseResult, RungResult, SystemResult, TargetResult, Trace, VolumeResult
 from mending.boot.rungs import Rung, climb, finding
 from mending.boot.uefi import UefiChain
+from mending.boot.volume_faults import BLINDING, volume_findings
 from mending.boot.volume_sector import doubts
-from mending.disk import Disk, InstalledSystem, Scheme, Volume, find_systems, survey
+from mending.disk import Contents, Disk, InstalledSystem, Scheme, contents_of, survey
 from mending.formats import mbr
 from mending.model import PHASES, Finding, Phase, PhaseState, Severity, Verdict, Where
 from mending.source import Source
@@ -26,12 +27,13 @@ def trace_disk(source: Source, firmware: str | None = None) -> Trace:
     disk = survey(source)
     kind = settle_firmware(disk, firmware)
     rungs = climb(UefiChain(disk).start if kind == "uefi" else BiosChain(disk).start)
-    aside = [*_table_findings(disk), *_other_volumes(disk, rungs)]
+    contents = tuple(contents_of(source, volume) for volume in disk.volumes if not volume.extended)
+    aside = [*_table_findings(disk), *_other_volumes(disk, rungs), *volume_findings(disk, contents)]
     findings = tuple(_in_order([*(one for rung in rungs for one in rung.findings), *aside]))
     phases = _phases(rungs, findings)
     failing = next((phase.id for phase in phases if phase.state is PhaseState.FAILED), None)
-    verdict = _verdict(failing, rungs)
-    systems = find_systems(source, disk.volumes)
+    systems = tuple(one for inside in contents for one in inside.systems)
+    verdict = _verdict(failing, rungs, blind=not systems and any(one.id in BLINDING for one in aside))
     return Trace(
         target=TargetResult(
             path=source.path,
@@ -47,7 +49,7 @@ def trace_disk(source: Source, firmware: str | None = None) -> Trace:
         phases=phases,
         rungs=tuple(RungResult(phase=one.phase, state=one.state, says=one.says, where=one.where) for one in rungs),
         findings=findings,
-        volumes=_volumes(disk, systems),
+        volumes=_volumes(disk, contents, rungs),
         systems=tuple(_system(one, verdict) for one in systems),
     )
 
@@ -67,7 +69,7 @@ def settle_firmware(disk: Disk, given: str | None) -> str:
 
 def _table_findings(disk: Disk) -> list[Finding]:
     """Damage of the table that the chain itself may not notice."""
-    if disk.boot_record is None or disk.scheme is Scheme.GPT:
+    if disk.boot_record is None or disk.scheme is Scheme.GPT or any(volume.start == 0 for volume in disk.volumes):
         return []
     return [
         finding(
@@ -112,39 +114,24 @@ def _phases(rungs: list[Rung], findings: tuple[Finding, ...]) -> tuple[PhaseResu
     return tuple(results)
 
 
-def _verdict(failing: Phase | None, rungs: list[Rung]) -> Verdict:
+def _verdict(failing: Phase | None, rungs: list[Rung], *, blind: bool) -> Verdict:
+    """Args: blind: whether damage may hide the very system that is to start."""
     if failing is not None:
         return Verdict.FAILS
     # The last rung of a chain that was read to its end says only that later phases are not read; any other
     # rung that is doubtful or not checked decides something, and then we are not sure.
     decided = all(rung.state is PhaseState.PASSED or (rung.then is None and not rung.findings) for rung in rungs)
-    return Verdict.NO_FAULT_FOUND if decided else Verdict.UNSURE
+    return Verdict.NO_FAULT_FOUND if decided and not blind else Verdict.UNSURE
 
 
-def _volumes(disk: Disk, systems: tuple[InstalledSystem, ...]) -> tuple[VolumeResult, ...]:
-    holds = {system.volume for system in systems}
+def _volumes(disk: Disk, contents: tuple[Contents, ...], rungs: list[Rung]) -> tuple[VolumeResult, ...]:
+    inside = {one.volume.number: one for one in contents}
+    last = {rung.where.offset: rung.state for rung in rungs}  # a volume that fills the disk is looked at twice
+    started = {offset for offset, state in last.items() if state is PhaseState.PASSED}
     return tuple(
-        VolumeResult(
-            number=volume.number,
-            start=volume.start,
-            bytes=volume.bytes,
-            type=volume.type,
-            filesystem=volume.filesystem,
-            label=volume.label,
-            role=_role(volume, holds),
-            encrypted=volume.encrypted,
-            active=volume.active,
-        )
+        VolumeResult.of(volume, inside.get(volume.number), runs_code=volume.active and volume.offset in started)
         for volume in disk.volumes
     )
-
-
-def _role(volume: Volume, holds: set[int]) -> str:
-    if volume.number in holds:
-        return "system"
-    if volume.filesystem == "swap":
-        return "swap"
-    return "system-partition" if volume.active or volume.efi else "unknown"
 
 
 def _system(system: InstalledSystem, verdict: Verdict) -> SystemResult:

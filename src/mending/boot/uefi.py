@@ -7,8 +7,9 @@ would start, and whether other loaders are there that an entry may name.
 from mending.boot.efi_files import FALLBACK_FOLDER, EfiVolume, Loader, efi_volumes
 from mending.boot.guid_link import check_guid_table
 from mending.boot.rungs import Rung, failed, finding
+from mending.boot.volume_faults import fats_can_be_mended
 from mending.boot.volume_sector import doubts
-from mending.disk import READABLE_DAMAGE, Disk, Volume, can_read_files
+from mending.disk import READABLE_DAMAGE, Disk, Volume
 from mending.model import Finding, Phase, PhaseState, Severity, Where, hex_preview
 
 
@@ -29,8 +30,6 @@ class UefiChain:
 
     def volume(self) -> Rung:
         """Is there a volume that firmware looks into, and can it be read?"""
-        if not can_read_files() and self._maybe_readable():
-            return _cannot_tell()
         if not self._found:
             ignored = any(volume.efi and volume.passed_over for volume in self._disk.volumes)
             says = "No volume is marked as EFI system partition, and none holds a fallback loader."
@@ -54,11 +53,6 @@ class UefiChain:
             phase=Phase.BOOT_RECORD, state=PhaseState.PASSED, says=says, where=where, findings=notes, then=self.loader
         )
 
-    def _maybe_readable(self) -> bool:
-        """Whether some volume that firmware could look into has a boot sector to read its files by."""
-        marked = [one for one in self._disk.volumes if one.efi and not one.passed_over]
-        return any(one.boot.readable for one in (marked or self._disk.volumes))
-
     def loader(self) -> Rung:
         """Would the fallback file start?"""
         readable = [one for one in self._found if not one.unreadable]
@@ -78,7 +72,8 @@ class UefiChain:
         number = readable[0].volume.number
         says = f"Volume {number} holds no loader file: {FALLBACK_FOLDER} has none, and there is no other."
         where = Where(offset=readable[0].volume.offset, path=FALLBACK_FOLDER)
-        return failed(finding("efi-loader-missing", Phase.BOOT_RECORD, Severity.FATAL, says, where))
+        repairs = ("fat-mirror",) if fats_can_be_mended(self._disk, readable[0].volume) else ()
+        return failed(finding("efi-loader-missing", Phase.BOOT_RECORD, Severity.FATAL, says, where, repairs))
 
     def end(self) -> Rung:
         """The end of what is read today, said so."""
@@ -102,12 +97,6 @@ class UefiChain:
         return Where(offset=believed.header.entries_lba * size, length=len(believed.entry_bytes))
 
 
-def _cannot_tell() -> Rung:
-    says = "Files inside volumes cannot be read here, so it is unknown whether a loader is there."
-    one = finding("files-not-checked", Phase.BOOT_RECORD, Severity.NOTE, says)
-    return Rung(phase=one.phase, state=PhaseState.NOT_CHECKED, says=says, findings=(one,))
-
-
 def _unmarked(volume: Volume) -> list[Finding]:
     if volume.efi:
         return []
@@ -126,6 +115,7 @@ def _damage(found: EfiVolume, severity: Severity) -> Finding:
 
 def _bad_loader(loader: Loader, severity: Severity) -> Finding:
     problem = loader.problems[0]
-    says = f"The loader file {loader.path} is damaged: {problem.found} instead of {problem.expected}."
+    instead = "" if problem.code == "chain" else f" instead of {problem.expected}"
+    says = f"The loader file {loader.path} is damaged: {problem.found}{instead}."
     where = Where(path=loader.path, offset=problem.offset, length=problem.length or loader.bytes)
-    return finding("efi-loader-damaged", Phase.BOOT_RECORD, severity, says, where)
+    return finding("efi-loader-damaged", Phase.BOOT_RECORD, severity, says, where, loader.repairs)

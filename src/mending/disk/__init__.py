@@ -1,15 +1,18 @@
 """Walks that know how formats hang together: disk, tables, volumes, files, installed systems."""
 
-from mending.disk.boot_sectors import READABLE_DAMAGE, Backup, BootSector
+from mending.disk.accounts import account, copy_at, fat_volume
+from mending.disk.boot_sectors import READABLE_DAMAGE, Backup, BootSector, first_superblock_copy
 from mending.disk.candidates import Found
-from mending.disk.files import FileFound, Files, FilesUnavailableError, can_read_files, open_files
+from mending.disk.contents import Contents, contents_of, sleeps
+from mending.disk.fat_copies import FatCopy, read_fats, sound_one
+from mending.disk.files import FileDamagedError, FileFound, Files, FilesUnavailableError, open_files
 from mending.disk.guid_table import GuidTable, TableCopy, read_guid_table
 from mending.disk.search import Progress, search, silent
 from mending.disk.search_results import FoundResult, SearchResult, search_result
 from mending.disk.sectors import settle_sector_size
 from mending.disk.sort import HEAD_BYTES, sort_of
 from mending.disk.survey import Disk, Scheme, survey, volume_at
-from mending.disk.systems import InstalledSystem, find_systems
+from mending.disk.systems import InstalledSystem
 from mending.disk.volumes import Volume
 
 __all__ = [
@@ -17,7 +20,10 @@ __all__ = [
     "READABLE_DAMAGE",
     "Backup",
     "BootSector",
+    "Contents",
     "Disk",
+    "FatCopy",
+    "FileDamagedError",
     "FileFound",
     "Files",
     "FilesUnavailableError",
@@ -30,15 +36,21 @@ __all__ = [
     "SearchResult",
     "TableCopy",
     "Volume",
-    "can_read_files",
-    "find_systems",
+    "account",
+    "contents_of",
+    "copy_at",
+    "fat_volume",
+    "first_superblock_copy",
     "open_files",
+    "read_fats",
     "read_guid_table",
     "search",
     "search_result",
     "settle_sector_size",
     "silent",
+    "sleeps",
     "sort_of",
+    "sound_one",
     "survey",
     "volume_at",
 ]

@@ -6,6 +6,7 @@ time.
 """
 
 import multiprocessing
+import os
 import resource
 import signal
 import weakref
@@ -38,7 +39,7 @@ class Apart:
         process = context.Process(target=_serve, args=(make, theirs), daemon=True)
         process.start()
         theirs.close()
-        self._end = weakref.finalize(self, _end, process, self._line)
+        self._end = weakref.finalize(self, _end, process, self._line, os.getpid())
 
     def call(self, method: str, *words: object) -> Any:
         """The method's answer.
@@ -79,7 +80,9 @@ def _serve(make: Callable[[], object], line: Connection) -> None:
             line.send(InputError(error.says, error.hint))
 
 
-def _end(process: Any, line: Connection) -> None:
+def _end(process: Any, line: Connection, owner: int) -> None:
     line.close()
+    if os.getpid() != owner:
+        return  # another process apart, which was forked while this one lived, only forgets it
     process.kill()
     process.join()

@@ -36,6 +36,7 @@ class BootSector(msgspec.Struct, frozen=True):
         sectors: length the volume believes to have, in its own sectors of `bytes_per_sector`.
         code: its boot code.
         backup: None for kinds that keep none, or where none was found.
+        unread: why files cannot be found although this sector is sound: the superblock behind it is damaged.
     """
 
     offset: ByteOffset
@@ -47,10 +48,13 @@ class BootSector(msgspec.Struct, frozen=True):
     bytes_per_sector: int = 0
     code: bytes = b""
     backup: Backup | None = None
+    unread: str = ""
 
     @property
     def readable(self) -> bool:
-        """Whether the files of the volume can be found through it."""
+        """Whether the files of the volume can be found."""
+        if self.unread:
+            return False
         return self.sound or (bool(self.bytes_per_sector) and {one.code for one in self.problems} <= READABLE_DAMAGE)
 
 
@@ -74,7 +78,7 @@ def look_at_start(source: Source, offset: ByteOffset, length: int) -> tuple[str,
     if fat.looks_like(head):
         return _from_fat(source, head, offset)
     if ext.looks_like(head):
-        return "ext", ext.read(head).record.name, BootSector(offset, head.data[:512], True, code=head.data[:512])
+        return _from_ext(source, head, offset, length)
     return _from_backup(source, head, offset, length)
 
 
@@ -129,6 +133,30 @@ def _stable(region: bytes) -> bytes:
     return bytes(0 if at in exfat.UNSUMMED else byte for at, byte in enumerate(region))
 
 
+def _from_ext(source: Source, head: Window, offset: ByteOffset, length: int) -> tuple[str, str, BootSector]:
+    """The superblock counts with its checksum wrong, too: everything but a Linux kernel reads on."""
+    reading = ext.read(head)
+    fatal = [problem for problem in reading.problems if problem.code != ext.CHECKSUM]
+    unread = "The first superblock is damaged." if fatal else ""
+    data = head.data[:512]
+    copy = first_superblock_copy(source, offset, length) if fatal else None
+    name = reading.record.name if copy is None else copy.name
+    return "ext", name, BootSector(offset, data, True, code=data, unread=unread)
+
+
+def first_superblock_copy(source: Source, offset: ByteOffset, length: int) -> ext.Superblock | None:
+    """The sound copy of an ext superblock in group 1 of a volume of this length whose first one is lost."""
+    for place in ext.first_copies():
+        window = _try_read(source, ByteOffset(offset + place), ext.SIZE) if place < length else None
+        if window is None:
+            continue
+        reading = ext.read(window, 0)
+        block = reading.record
+        if not reading.problems and block.group == 1 and next(ext.copies(block), 0) == place and block.bytes <= length:
+            return block
+    return None
+
+
 def _from_backup(source: Source, head: Window, offset: ByteOffset, length: int) -> tuple[str, str, BootSector]:
     """The first copy tells nothing: perhaps the second one does."""
     data = head.data[:512]
@@ -152,7 +180,10 @@ def _from_backup(source: Source, head: Window, offset: ByteOffset, length: int) 
             return volume.kind, volume.label, BootSector(offset, data, False, lost, backup=backup)
     marked = marks.recognise(_try_read(source, offset, min(length, marks.READ_BYTES)) or head)
     if marked is not None:
-        return marked.filesystem, marked.label, BootSector(offset, data, True, code=data)
+        return marked.filesystem, marked.facts.label, BootSector(offset, data, True, code=data)
+    copy_of = first_superblock_copy(source, offset, length)
+    if copy_of is not None:
+        return "ext", copy_of.name, BootSector(offset, data, True, code=data, unread="The first superblock is gone.")
     return nothing, "", BootSector(offset, data, False, lost)
 
 

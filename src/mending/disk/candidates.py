@@ -4,7 +4,7 @@ A boot sector or superblock alone may be a leftover. It is believed the more, th
 the place it names for itself, and the first structure that it points at.
 """
 
-import struct
+from itertools import islice
 
 import msgspec
 
@@ -137,39 +137,37 @@ def _ext(source: Source, offset: int) -> list[Found]:
     window = source.read(offset, ext.SIZE)
     if len(window) < ext.SIZE:
         return []
-    block = ext.SUPERBLOCK.read(window)
-    length = block.bytes
-    group, per_group, first = _ext_numbers(window)
-    size = 1024 << block.log_block_kib if block.log_block_kib <= 6 else 0
-    if not length or not per_group or first != (1 if size == 1024 else 0):
+    reading = ext.read(window, 0)
+    block = reading.record
+    if any(problem.code != ext.CHECKSUM for problem in reading.problems):
         return []
-    start = offset - ext.SUPERBLOCK_OFFSET if group == 0 else offset - (group * per_group + first) * size
-    if start < 0 or start % 512 or start + length > source.size:
+    first = (block.group * block.blocks_per_group + block.first_data_block) * block.block_size
+    start = offset - ext.SUPERBLOCK_OFFSET if block.group == 0 else offset - first
+    if start < 0 or start % 512 or start + block.bytes > source.size:
         return []
-    because = ["a superblock names it" if group == 0 else f"the copy of a superblock in group {group} names it"]
-    if group == 0 and _at(source, start + (per_group + first) * size + 56, ext.MAGIC.to_bytes(2, "little")):
+    because = [f"the copy of a superblock in group {block.group} names it" if block.group else "a superblock names it"]
+    magic = ext.MAGIC.to_bytes(2, "little")
+    if block.group == 0 and any(_at(source, start + place + 56, magic) for place in islice(ext.copies(block), 1)):
         because.append("a copy of its superblock is where it should be")
-    if group and _at(source, start + ext.SUPERBLOCK_OFFSET + 56, ext.MAGIC.to_bytes(2, "little")):
+    if block.group and _at(source, start + ext.SUPERBLOCK_OFFSET + 56, magic):
         return []  # the first copy is there and speaks for itself
-    return [_found(start, length, "ext", block.name, because)]
-
-
-def _ext_numbers(window: Window) -> tuple[int, int, int]:
-    group: int = struct.unpack_from("<H", window.data, 90)[0]
-    per_group, first = struct.unpack_from("<I", window.data, 32)[0], struct.unpack_from("<I", window.data, 20)[0]
-    return group, per_group, first
+    return [_found(start, block.bytes, "ext", block.name, because)]
 
 
 def _marked(source: Source, head: Window) -> list[Found]:
     """A mark of another kind: the volume starts in this sector or a known distance before it."""
     for row in marks.ROWS:
         start, inside = head.offset - row.offset // 512 * 512, row.offset % 512
-        if start < 0 or head.data[inside : inside + len(row.magic)] != row.magic:
+        if head.data[inside : inside + len(row.magic)] != row.magic:
+            continue
+        if row.filesystem == "btrfs":  # every copy of its superblock says where it is
+            start = head.offset - int.from_bytes(head.data[marks.BTRFS_PLACE : marks.BTRFS_PLACE + 8], "little")
+        if start < 0:
             continue
         try:
             mark = marks.recognise(source.read(start, marks.READ_BYTES))
         except ReadError:
             continue
-        if mark is not None and mark.filesystem == row.filesystem and 0 < mark.bytes <= source.size - start:
-            return [_found(start, mark.bytes, mark.filesystem, mark.label, ["its mark names it"])]
+        if mark is not None and mark.filesystem == row.filesystem and 0 < mark.facts.bytes <= source.size - start:
+            return [_found(start, mark.facts.bytes, mark.filesystem, mark.facts.label, ["its mark names it"])]
     return []

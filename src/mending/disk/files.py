@@ -1,23 +1,29 @@
-"""The contents of files inside volumes, through pytsk3. Tables, boot sectors and chains are read by our own code."""
+"""The contents of files inside volumes: FAT by our own reader, as firmware sees it, the others through pytsk3."""
 
+from collections.abc import Callable
 from typing import Any
 
 import msgspec
 
 from mending.disk import volume_reader
 from mending.disk.apart import Apart, GaveUpError
+from mending.disk.fat_reader import BrokenChainError, FatReader
 from mending.disk.volumes import Volume
-from mending.formats import fat
-from mending.model import InputError, Patch, clean_text
+from mending.model import InputError, clean_text
 from mending.model.limits import FILE_BYTES
-from mending.source import PatchedSource, Source
+from mending.source import Source
 
-_CASELESS = {"fat12", "fat16", "fat32", "ntfs"}
-_LIBRARY_NAMES = {"fat12": "FAT12", "fat16": "FAT16", "fat32": "FAT32", "ntfs": "NTFS", "ext": "EXT_DETECT"}
+_OWN = {"fat12", "fat16", "fat32"}
+_CASELESS = {*_OWN, "ntfs"}
+_LIBRARY_NAMES = {"ntfs": "NTFS", "ext": "EXT_DETECT"}
 
 
 class FilesUnavailableError(InputError):
     """The files of this volume cannot be read; `says` tells why. Never a reason to call a file missing."""
+
+
+class FileDamagedError(FilesUnavailableError):
+    """This one file cannot be read to its end; others can."""
 
 
 class FileFound(msgspec.Struct, frozen=True):
@@ -36,11 +42,9 @@ class FileFound(msgspec.Struct, frozen=True):
 class Files:
     """Read-only look into one volume. Use `open_files` to make one."""
 
-    def __init__(self, source: Source, reader: Apart, caseless: bool) -> None:
-        self._source = source
-        self._reader = reader
+    def __init__(self, ask: Callable[..., Any], caseless: bool) -> None:
+        self._reader = ask
         self._caseless = caseless
-        self._before = source.bytes_read
         self._listings: dict[str, list[FileFound]] = {}
 
     def find(self, path: str) -> FileFound | None:
@@ -67,28 +71,27 @@ class Files:
         return self._listings[folder]
 
     def read(self, found: FileFound, limit: int = FILE_BYTES) -> bytes:
-        """At most `limit` bytes of a file. Raises FilesUnavailableError."""
+        """At most `limit` bytes of a file. Raises FileDamagedError, FilesUnavailableError."""
         data: bytes = self._ask("read", found.path, min(found.bytes, limit)) if found.bytes else b""
         return data
 
     def _ask(self, method: str, *words: object) -> Any:
         try:
-            answer, read = self._reader.call(method, *words)
+            return self._reader(method, *words)
         except GaveUpError as error:
             says = "Files of this volume cannot be read: damage keeps the reader from coming to an end."
             raise FilesUnavailableError(says) from error
         except OSError as error:
             reason = clean_text(str(error).splitlines()[0] if str(error) else "unknown reason", 160)
             raise FilesUnavailableError(f"Files of this volume cannot be read: {reason}") from error
+        except BrokenChainError as error:
+            raise FileDamagedError(error.says) from error
         except InputError as error:
             raise FilesUnavailableError(error.says, error.hint) from error
-        self._source.count_read(read - self._before)  # read in the other process
-        self._before = read
-        return answer
 
 
 def can_read_files() -> bool:
-    """Whether the extra `files` is installed; without it nothing is known about any file."""
+    """Whether the extra `files` is installed; without it nothing is known about files but those of FAT."""
     return volume_reader.available()
 
 
@@ -98,28 +101,35 @@ def open_files(source: Source, volume: Volume) -> Files:
     Raises:
         FilesUnavailableError: a file system we cannot read, a damaged one, or the extra `files` is missing.
     """
-    if not can_read_files():
-        says = "Files inside volumes cannot be read here."
-        raise FilesUnavailableError(says, "Install mending with its extra `files`.")
-    if volume.filesystem not in _LIBRARY_NAMES:
+    if volume.filesystem not in {*_OWN, *_LIBRARY_NAMES}:
         raise FilesUnavailableError(f"Volume {volume.number} holds no file system that can be read here.")
+    if volume.filesystem not in _OWN and not can_read_files():
+        says = f"Files of a volume with {volume.filesystem} cannot be read here."
+        raise FilesUnavailableError(says, "Install mending with its extra `files`.")
     if not volume.boot.readable:
         says = f"The boot sector of volume {volume.number} is damaged, so its files cannot be read yet."
         raise FilesUnavailableError(says)
-    legible, kind = _legible(source, volume), _LIBRARY_NAMES[volume.filesystem]
-    files = Files(
-        source,
-        Apart(lambda: volume_reader.VolumeReader(legible, volume.offset, kind)),
-        volume.filesystem in _CASELESS,
-    )
+    ask = _own(source, volume) if volume.filesystem in _OWN else _library(source, volume)
+    files = Files(ask, volume.filesystem in _CASELESS)
     files.listing("/")  # so that a volume whose root cannot be read counts as one that cannot be opened
     return files
 
 
-def _legible(source: Source, volume: Volume) -> Source:
-    """The source as the library wants it: it reads no FAT volume without signature and media byte, firmware does."""
-    if volume.boot.sound:
-        return source
-    data = volume.boot.data
-    whole = fat.COMMON.patch(data, signature=0xAA55, media=0xF8)
-    return PatchedSource(source, [Patch(volume.offset, data, whole, "for reading only")])
+def _own(source: Source, volume: Volume) -> Callable[..., Any]:
+    reader = FatReader(source, volume.offset)
+    return lambda method, *words: getattr(reader, method)(*words)
+
+
+def _library(source: Source, volume: Volume) -> Callable[..., Any]:
+    """Calls in the process apart; what is read there is counted here."""
+    kind, before = _LIBRARY_NAMES[volume.filesystem], source.bytes_read
+    reader = Apart(lambda: volume_reader.VolumeReader(source, volume.offset, kind))
+
+    def ask(method: str, *words: object) -> Any:
+        nonlocal before
+        answer, read = reader.call(method, *words)
+        source.count_read(read - before)
+        before = read
+        return answer
+
+    return ask

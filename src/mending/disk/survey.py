@@ -60,13 +60,13 @@ def survey(source: Source) -> Disk:
     if record.record.protective or table.primary.header or table.backup.header:
         return Disk(source, sectors, Scheme.GPT, record, "", table, _guid_volumes(source, table))
     _refuse_what_is_no_disk(source, record)
-    if _is_volume(source, record.record):
+    if _is_volume(source, record):
         return Disk(source, sectors, Scheme.NONE, record, "", None, (_whole_disk(source, sectors),))
     scheme = Scheme.NONE if record.has("signature-missing") and not record.record.entries else Scheme.MBR
     chains = [walk_logical(source, one) for one in record.record.entries if one.extended][:1]
     entries = [*record.record.entries, *(one for chain in chains for one in chain.entries)]
     faults = tuple(problem for chain in chains for problem in chain.problems)
-    return Disk(source, sectors, scheme, record, "", None, tuple(_volume(source, one) for one in entries), faults)
+    return Disk(source, sectors, scheme, record, "", None, _numbered(source, record.record, entries), faults)
 
 
 def _believable(record: Reading[mbr.BootRecord]) -> Reading[mbr.BootRecord]:
@@ -84,13 +84,17 @@ def _refuse_what_is_no_disk(source: Source, record: Reading[mbr.BootRecord]) -> 
         raise InputError(f"{source.path} is no disk: it has no table and is something else.", "Name a disk image.")
 
 
-def _is_volume(source: Source, record: mbr.BootRecord) -> bool:
-    """Whether sector 0 is no boot record but the boot sector of a volume that fills the disk."""
-    plausible = any(entry.flag in {0, mbr.ACTIVE} and entry.sectors and entry.first_lba for entry in record.entries)
-    if plausible:
+_NAMED = {"ntfs", "exfat", "encrypted"}
+"""Kinds whose boot sector carries a name that no boot record has; their code may look like a table by chance."""
+
+
+def _is_volume(source: Source, record: Reading[mbr.BootRecord]) -> bool:
+    """Whether sector 0 is no boot record but the start of a volume that fills the disk."""
+    filesystem, _, boot = look_at_start(source, ByteOffset(0), source.size)
+    if not boot.sound or filesystem in {"unknown", "blank"}:
         return False
-    _, _, boot = look_at_start(source, ByteOffset(0), source.size)
-    return boot.sound and boot.bytes_per_sector > 0
+    believable = any(one.flag in {0, mbr.ACTIVE} and one.sectors and one.first_lba for one in record.record.entries)
+    return filesystem in _NAMED or not believable
 
 
 def _whole_disk(source: Source, sectors: SectorCount) -> Volume:
@@ -114,10 +118,21 @@ def _guid_volumes(source: Source, table: GuidTable) -> tuple[Volume, ...]:
     )
 
 
+def _numbered(source: Source, record: mbr.BootRecord, entries: list[mbr.Entry]) -> tuple[Volume, ...]:
+    """Volumes of a table in sector 0; their identifiers are made of the disk's and their number."""
+    disk = record.fields.disk_signature
+    return tuple(
+        msgspec.structs.replace(_volume(source, one), partition=f"{disk:08x}-{one.number:02x}" if disk else "")
+        for one in entries
+    )
+
+
 def _guid_volume(source: Source, entry: gpt.Entry) -> Volume:
     count = SectorCount(entry.last_lba_inclusive - entry.first_lba + 1)
     volume = _volume(source, mbr.Entry(entry.number, entry.offset, 0, 0, entry.first_lba, count))
-    return msgspec.structs.replace(volume, type=entry.type_name, efi=entry.type == gpt.EFI_SYSTEM)
+    return msgspec.structs.replace(
+        volume, type=entry.type_name, efi=entry.type == gpt.EFI_SYSTEM, partition=str(entry.guid)
+    )
 
 
 def _volume(source: Source, entry: mbr.Entry) -> Volume:

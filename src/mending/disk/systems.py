@@ -1,14 +1,17 @@
-"""Installed systems, known by their content and never by a folder name or a letter."""
+"""Installed systems on one volume, known by their content and never by a folder name or a letter."""
+
+import struct
 
 import msgspec
 
-from mending.disk.files import FileFound, Files, FilesUnavailableError, open_files
-from mending.disk.volumes import Volume
-from mending.source import Source
+from mending.disk.files import FileFound, Files
 
 _NT_HIVE = "system32/config/system"
 _LINUX_NAME_FILES = ("etc/os-release", "usr/lib/os-release")
 _NAME_BYTES = 4096
+_HIVE_MAGIC = b"regf"
+_FOLDERS = 64
+"""Most folders looked into for an installation that was moved aside."""
 
 
 class InstalledSystem(msgspec.Struct, frozen=True):
@@ -25,24 +28,38 @@ class InstalledSystem(msgspec.Struct, frozen=True):
     title: str
 
 
-def find_systems(source: Source, volumes: tuple[Volume, ...]) -> tuple[InstalledSystem, ...]:
-    """Every system on the volumes whose files can be read; volumes that cannot are passed over."""
-    found: list[InstalledSystem] = []
-    for volume in volumes:
-        try:
-            found += _on(open_files(source, volume), volume.number)
-        except FilesUnavailableError:
-            continue  # the trace says for each volume whether its files could be read
-    return tuple(found)
+def systems_on(files: Files, number: int) -> tuple[tuple[InstalledSystem, ...], tuple[str, ...]]:
+    """The systems of a volume, and the folders of earlier installations beside them.
 
+    Of several installations of the nt family on one volume, the one whose hive was written last is the system. What
+    lies deeper than a top folder is what an installation program moved aside.
 
-def _on(files: Files, number: int) -> list[InstalledSystem]:
+    Raises:
+        FilesUnavailableError: damage hides a folder.
+    """
     top = [one for one in files.listing() if one.is_folder]
-    systems = [InstalledSystem("nt", number, one.path) for one in top if files.find(f"{one.path}/{_NT_HIVE}")]
+    hives = [(one, hive) for one in top if (hive := files.find(f"{one.path}/{_NT_HIVE}"))]
+    hives.sort(key=lambda pair: _written(files, pair[1]), reverse=True)
+    systems = [InstalledSystem("nt", number, one.path) for one, _ in hives[:1]]
     names = next((one for path in _LINUX_NAME_FILES if (one := files.find(path))), None)
-    if names is not None:
+    if names is not None and any(one.path == "/usr" for one in top):
         systems.append(InstalledSystem("linux", number, _linux_title(files, names)))
-    return systems
+    earlier = [one.path for one, _ in hives[1:]]
+    known = {one.path for one, _ in hives}
+    return tuple(systems), tuple(earlier + _moved_aside(files, [one for one in top if one.path not in known]))
+
+
+def _moved_aside(files: Files, top: list[FileFound]) -> list[str]:
+    """Folders one level down that hold a whole installation."""
+    below = [one for folder in top for one in files.listing(folder.path) if one.is_folder][:_FOLDERS]
+    found = [one.path for one in below if files.find(f"{one.path}/{_NT_HIVE}")]
+    return found + [one.path for one in top if files.find(f"{one.path}/etc/os-release")]
+
+
+def _written(files: Files, hive: FileFound) -> int:
+    """When a hive was last written, in its own count (base block, offset 12); -1 where it is none."""
+    head = files.read(hive, 20)
+    return int(struct.unpack_from("<Q", head, 12)[0]) if head[:4] == _HIVE_MAGIC and len(head) == 20 else -1
 
 
 def _linux_title(files: Files, names: FileFound) -> str:

@@ -8,7 +8,7 @@ import struct
 
 import msgspec
 
-from mending.model import ByteOffset, Field, Layout, Problem, Reading, SectorCount, Window, hex_preview
+from mending.model import ByteOffset, Field, Layout, Problem, Reading, SectorCount, Window, hex_preview, plain_utf16
 
 SIZE = 512
 OEM = b"EXFAT   "
@@ -16,6 +16,10 @@ REGION_SECTORS = 12
 _SIGNATURE = 0xAA55
 UNSUMMED = {106, 107, 112}
 """Volume flags and the share in use change all the time and are left out of the checksum."""
+
+
+VOLUME_DIRTY = 2
+"""Flag that is set while the volume is written to."""
 
 
 class ExfatFields(msgspec.Struct, frozen=True):
@@ -36,6 +40,7 @@ class ExfatFields(msgspec.Struct, frozen=True):
     sector_shift: int
     cluster_shift: int
     fats: int
+    percent: int
     code: bytes
     signature: int
 
@@ -59,6 +64,7 @@ BOOT_SECTOR = Layout(
         Field("sector_shift", 108, 1, "u", "", "sector size is 2 to this power"),
         Field("cluster_shift", 109, 1, "u", "", "sectors of a cluster are 2 to this power"),
         Field("fats", 110, 1, "u", "", "number of FATs"),
+        Field("percent", 112, 1, "u", "percent", "share in use; ff where it is not known"),
         Field("code", 120, 390, "bytes", "", "boot code"),
         Field("signature", 510, 2, "u", "", "55 aa"),
     ],
@@ -98,6 +104,11 @@ def read(window: Window) -> Reading[ExfatVolume]:
     """
     volume = ExfatVolume(ByteOffset(window.offset), BOOT_SECTOR.read(window))
     return Reading(volume, tuple(_problems(window, volume)))
+
+
+def label(row: bytes) -> str:
+    """The label in a row of 32 bytes of the root folder (section 7.3)."""
+    return plain_utf16(row[2 : 2 + 2 * min(row[1], 11)])
 
 
 def checksum(region: bytes, bytes_per_sector: int) -> int:

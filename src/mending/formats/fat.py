@@ -9,10 +9,10 @@ import msgspec
 from mending.model import ByteOffset, Field, Layout, Problem, Reading, SectorCount, Window, hex_preview, plain_bytes
 
 SIZE = 512
-_SIGNATURE = 0xAA55
-_EXTENDED_SIGNATURES = {0x28, 0x29}
+_SIGNATURE, _EXTENDED_SIGNATURES = 0xAA55, {0x28, 0x29}
 _SECTOR_SIZES = {512, 1024, 2048, 4096}
-_FAT12_CLUSTERS = 4085
+_BITS = {"fat12": 12, "fat16": 16, "fat32": 32}
+_FAT12_CLUSTERS, _ONE_FAT_ONLY = 4085, 0x80
 
 
 class FatFields(msgspec.Struct, frozen=True):
@@ -140,6 +140,57 @@ class FatVolume(msgspec.Struct, frozen=True):
         at = self.tail.backup_sector if isinstance(self.tail, LongTail) else 0
         return at if 0 < at < self.fields.reserved_sectors else None
 
+    @property
+    def fat_bytes(self) -> int:
+        """Length of one FAT."""
+        return _fat_sectors(self.fields, self.tail) * self.fields.bytes_per_sector
+
+    @property
+    def fat_offsets(self) -> tuple[int, ...]:
+        """Where each FAT starts, in bytes from the start of the volume."""
+        start = self.fields.reserved_sectors * self.fields.bytes_per_sector
+        return tuple(start + number * self.fat_bytes for number in range(self.fields.fats))
+
+    @property
+    def mirrored(self) -> bool:
+        """Whether the FATs are meant to be alike; FAT32 can switch that off."""
+        return not (isinstance(self.tail, LongTail) and self.tail.flags & _ONE_FAT_ONLY)
+
+    @property
+    def fat_in_use(self) -> int:
+        """Number of the FAT that is read, from 0."""
+        one = self.tail.flags & 0x0F if isinstance(self.tail, LongTail) and not self.mirrored else 0
+        return one if one < self.fields.fats else 0
+
+    @property
+    def cluster_bytes(self) -> int:
+        """Length of a cluster."""
+        return self.fields.sectors_per_cluster * self.fields.bytes_per_sector
+
+    @property
+    def fixed_root(self) -> tuple[int, int]:
+        """Offset and length of the root folder of FAT12 and FAT16, in bytes; its length is 0 in FAT32."""
+        start = (self.fat_offsets or (0,))[-1] + self.fat_bytes
+        return start, self.fields.root_entries * 32
+
+    def cluster_offset(self, cluster: int) -> int:
+        """Where a cluster starts, in bytes from the start of the volume."""
+        size = self.fields.bytes_per_sector
+        return (
+            _data_start(self.fields, _fat_sectors(self.fields, self.tail)) * size + (cluster - 2) * self.cluster_bytes
+        )
+
+    @property
+    def root_cluster(self) -> int:
+        """First cluster of the root folder of FAT32; 0 in the others."""
+        return self.tail.root_cluster if isinstance(self.tail, LongTail) else 0
+
+    @property
+    def identifier(self) -> str:
+        """The serial number as two halves of four digits; empty where there is none."""
+        serial = f"{self.tail.serial:08X}"
+        return f"{serial[:4]}-{serial[4:]}" if self.tail.extended_signature in _EXTENDED_SIGNATURES else ""
+
 
 def looks_like(window: Window) -> bool:
     """Whether this sector could be meant as a FAT boot sector: a jump, a legal sector size and one or two FATs."""
@@ -214,10 +265,6 @@ def _problems(window: Window, volume: FatVolume) -> list[Problem]:
         wrong("media", "media-byte", f"{fields.media:02x}", "f0 or f8 to ff")
     if volume.clusters == 0:
         wrong("sectors_32", "no-room-for-data", volume.sectors, "longer than the FATs and the root folder")
-    elif _fat_sectors(fields, volume.tail) * fields.bytes_per_sector * 8 < (volume.clusters + 2) * _bits(volume.kind):
+    elif _fat_sectors(fields, volume.tail) * fields.bytes_per_sector * 8 < (volume.clusters + 2) * _BITS[volume.kind]:
         wrong("fat_sectors_16", "fat-too-short", _fat_sectors(fields, volume.tail), "room for every cluster")
     return found
-
-
-def _bits(kind: str) -> int:
-    return {"fat12": 12, "fat16": 16, "fat32": 32}[kind]

@@ -20,8 +20,9 @@ REVISION = 0x00010000
 _MOST_ENTRIES = 1024
 """Eight times the usual number; a damaged count must not cost memory."""
 UNUSED = uuid.UUID(int=0)
-ENTRY_PROBLEMS = {"entry-outside", "entries-overlap"}
-"""Wrong in single entries, which firmware passes over; the copy as a whole is believed all the same."""
+GUIDS_ALIKE = "guids-alike"
+ENTRY_PROBLEMS = {"entry-outside", "entries-overlap", GUIDS_ALIKE}
+"""Wrong in single entries; the copy as a whole is believed all the same."""
 EFI_SYSTEM = uuid.UUID("c12a7328-f81f-11d2-ba4b-00a0c93ec93b")
 
 TYPE_NAMES = {
@@ -250,4 +251,7 @@ def _extents(entries: tuple[Entry, ...], header: Header) -> list[Problem]:
         if overlap(one, other):
             found = f"entry {other.number} overlaps entry {one.number}"
             problems.append(Problem("entries-overlap", other.offset, ENTRY_SIZE, found, "apart from each other"))
+        if one.guid == other.guid:
+            found = f"entries {one.number} and {other.number} have the same identifier {one.guid}"
+            problems.append(Problem(GUIDS_ALIKE, other.offset + 16, 16, found, "one for each"))
     return problems

@@ -71,6 +71,14 @@ class NtfsVolume(msgspec.Struct, frozen=True):
             return raw if raw.bit_count() == 1 else 0
         return 1 << -raw if -31 <= raw < 0 else (128 if raw == -128 else 0)
 
+    @property
+    def record_bytes(self) -> int:
+        """Length of a file record; 0 when the field makes no sense."""
+        raw = self.fields.record_clusters
+        if raw > 0:
+            return raw * self.cluster_sectors * self.fields.bytes_per_sector
+        return 1 << -raw if -31 <= raw < 0 else 0
+
 
 def looks_like(window: Window) -> bool:
     """Whether this sector names itself NTFS."""

@@ -1,6 +1,8 @@
 """The vocabulary that every room speaks: phases, places, findings, problems, patches, units, errors, limits."""
 
+from mending.model.checksums import crc32c, fletcher64
 from mending.model.errors import InputError, MendingError, ReadError, RefusedError, RepairFailedError, UsageError
+from mending.model.facts import Facts, VolumeState
 from mending.model.findings import Finding, Severity, Where
 from mending.model.heavy import has_extra, load_extra
 from mending.model.layout import Field, Layout
@@ -16,6 +18,7 @@ __all__ = [
     "PHASES",
     "STAKES",
     "ByteOffset",
+    "Facts",
     "Field",
     "Finding",
     "InputError",
@@ -36,9 +39,12 @@ __all__ = [
     "Stakes",
     "UsageError",
     "Verdict",
+    "VolumeState",
     "Where",
     "Window",
     "clean_text",
+    "crc32c",
+    "fletcher64",
     "has_extra",
     "hex_preview",
     "load_extra",

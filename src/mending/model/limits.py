@@ -38,3 +38,12 @@ IDENTITY_RANGE_BYTES = 4096
 
 REHEARSAL_INSTRUCTIONS = 5_000_000
 """A boot record and a volume boot sector together take some thousands of instructions; more is a loop."""
+
+TABLE_BYTES = 4 * 1024 * 1024
+"""How much of a FAT is compared and walked: every EFI system partition fits, and a large stick costs no minute."""
+
+FOLDER_ROWS = 100_000
+"""Most rows of folders walked to judge a FAT; system partitions hold hundreds."""
+
+BITMAP_BYTES = 2 * 1024 * 1024
+"""Largest bitmap of clusters that is counted: one of 64 GiB in clusters of 4 KiB."""

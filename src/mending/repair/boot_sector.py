@@ -1,9 +1,10 @@
 """The repair `boot-sector`: a volume's boot sector from its own second copy (FAT32, exFAT, NTFS)."""
 
 from mending.boot import Trace
-from mending.disk import Disk, FilesUnavailableError, Volume, open_files, survey
+from mending.disk import Disk, Volume, contents_of, survey
 from mending.formats import exfat, fat, ntfs
 from mending.model import Patch, ReadError, RefusedError, Window
+from mending.repair.guards import check_awake
 from mending.repair.proposal import Proposal, Request
 from mending.source import PatchedSource, Source
 
@@ -17,9 +18,6 @@ _ANSWERS = (
     "efi-volume-damaged",
     "boot-sector-odd",
 )
-_SLEEP_FILE = "hiberfil.sys"
-_ASLEEP = {b"HIBR", b"hibr", b"RSTR", b"rstr"}
-"""First bytes of that file while a system is hibernated or shut down in hybrid mode."""
 
 
 def propose(request: Request) -> Proposal:
@@ -111,16 +109,5 @@ def _fits_content(source: Source, volume: Volume, copy: Window) -> bool:
 def _refuse_if_asleep(patched: Source, number: int) -> None:
     """Nothing is written into a volume that a sleeping system believes to own; it can be read once patched."""
     for volume in survey(patched).volumes:
-        if volume.number != number or volume.filesystem != "ntfs":
-            continue
-        try:
-            files = open_files(patched, volume)
-            found = files.find(_SLEEP_FILE)
-            head = files.read(found, 4) if found is not None else b""
-        except FilesUnavailableError:
-            return  # then nothing can be told about it, and the boot sector is needed all the more
-        if head in _ASLEEP:
-            raise RefusedError(
-                f"Volume {number} holds a hibernated system, or one shut down in hybrid mode.",
-                "Start it once and shut it down fully, or give up what it had open.",
-            )
+        if volume.number == number and volume.filesystem == "ntfs":
+            check_awake(contents_of(patched, volume))

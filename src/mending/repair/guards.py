@@ -1,7 +1,7 @@
 """Guards that every repair shares."""
 
-from mending.disk import Disk
-from mending.model import RefusedError
+from mending.disk import Contents, Disk
+from mending.model import RefusedError, VolumeState
 from mending.repair.proposal import Leave
 
 
@@ -12,4 +12,16 @@ def check_common(disk: Disk, leave: Leave) -> None:
         raise RefusedError(
             f"Volume {encrypted[0]} is encrypted, and a changed boot chain makes it ask for its recovery key.",
             "Have the key at hand, then add --key-at-hand.",
+        )
+
+
+def check_awake(inside: Contents) -> None:
+    """Raise RefusedError where a sleeping system owns the volume.
+
+    A volume that cannot be read is let pass: nothing can be told about it, and it is mended so that it can be.
+    """
+    if inside.facts.state is VolumeState.HIBERNATED:
+        raise RefusedError(
+            f"Volume {inside.volume.number} holds a hibernated system, or one shut down in hybrid mode.",
+            "Start it once and shut it down fully, or give up what it had open.",
         )

@@ -9,7 +9,7 @@ from collections.abc import Callable, Mapping
 from mending.boot import Trace
 from mending.disk import Progress, survey
 from mending.model import UsageError
-from mending.repair import active_flag, boot_code, boot_sector, gpt_copy, partition_table
+from mending.repair import active_flag, boot_code, boot_sector, fat_mirror, gpt_copy, partition_table, superblock
 from mending.repair.guards import check_common
 from mending.repair.proposal import Leave, Proposal, Request
 from mending.source import Source
@@ -20,6 +20,8 @@ REPAIRS: Mapping[str, Propose] = {
     gpt_copy.REPAIR: gpt_copy.propose,
     partition_table.REPAIR: partition_table.propose,
     boot_sector.REPAIR: boot_sector.propose,
+    fat_mirror.REPAIR: fat_mirror.propose,
+    superblock.REPAIR: superblock.propose,
     active_flag.REPAIR: active_flag.propose,
     boot_code.REPAIR: boot_code.propose,
 }

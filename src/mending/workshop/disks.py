@@ -6,7 +6,7 @@ from importlib.resources import files
 
 from mending.formats import gpt, mbr
 from mending.model import Lba, SectorCount
-from mending.workshop.fat32 import fat32_volume
+from mending.workshop.fat32 import RESERVED, fat32_volume, fat_sectors
 from mending.workshop.guid_table import put_guid_table
 from mending.workshop.image import SECTOR, ImageDraft
 
@@ -77,6 +77,9 @@ def _both(*faults: Fault) -> Fault:
     return apply
 
 
+_LOADER_CLUSTER = 6
+"""A cluster in the middle of the loader's chain: root, EFI and BOOT take one each before it."""
+
 BIOS_FAULTS: Mapping[str, Fault] = {
     "blank-boot-code": _bytes(0, bytes(mbr.CODE_SIZE)),
     "no-signature": _bytes(510, b"\0\0"),
@@ -90,6 +93,8 @@ BIOS_FAULTS: Mapping[str, Fault] = {
     "wrong-hidden-sectors": _bytes(DESK[0] * SECTOR + 28, b"\0\0\0\0"),
     "media-byte": _bytes(DESK[0] * SECTOR + 21, b"\0"),
     "blank-backup-boot-sector": _zero(DESK[0] + 6, 1),
+    "blank-first-fat": _zero(DESK[0] + RESERVED, fat_sectors(DESK[1])),
+    "blank-second-fat": _zero(DESK[0] + RESERVED + fat_sectors(DESK[1]), fat_sectors(DESK[1])),
 }
 """Ways to break `bios_disk`. What each does on real firmware is in `docs/firmware.md`."""
 
@@ -115,6 +120,9 @@ UEFI_FAULTS: Mapping[str, Fault] = {
     "efi-boot-sector-without-signature": _bytes(DESK[0] * SECTOR + 510, b"\0\0"),
     "efi-media-byte": _bytes(DESK[0] * SECTOR + 21, b"\0"),
     "blank-efi-backup-boot-sector": _zero(DESK[0] + 6, 1),
+    "blank-first-fat": _zero(DESK[0] + RESERVED, fat_sectors(DESK[1])),
+    "blank-second-fat": _zero(DESK[0] + RESERVED + fat_sectors(DESK[1]), fat_sectors(DESK[1])),
+    "first-fat-breaks-loader": _bytes((DESK[0] + RESERVED) * SECTOR + 4 * _LOADER_CLUSTER, bytes(8)),
     "truncated-loader": lambda draft: _replace_loader(draft, truncated_loader()),
     "blank-loader": lambda draft: _replace_loader(draft, bytes(2560)),
     "loader-of-another-machine": lambda draft: _replace_loader(draft, _other_machine()),

@@ -10,7 +10,7 @@ from collections.abc import Mapping
 from mending.formats import fat
 from mending.workshop.image import SECTOR
 
-_RESERVED = 32
+RESERVED = 32
 _FATS = 2
 _ROOT = 2
 _END = 0x0FFFFFFF
@@ -31,7 +31,7 @@ def fat32_volume(sectors: int, hidden: int, label: str, files: Mapping[str, byte
         boot: 512 bytes whose code and signature are kept and whose parameters are filled in.
         serial: volume identifier.
     """
-    per_fat = -(-(sectors - _RESERVED) * 4 // (SECTOR + 8)) + 1
+    per_fat = fat_sectors(sectors)
     root: dict[str, object] = {}
     for path, data in files.items():
         *folders, name = path.strip("/").split("/")
@@ -41,13 +41,18 @@ def fat32_volume(sectors: int, hidden: int, label: str, files: Mapping[str, byte
         place[name] = data
     layer = _Layer()
     layer.add_folder(root, 0, label)
-    base = (_RESERVED + _FATS * per_fat) * SECTOR
+    base = (RESERVED + _FATS * per_fat) * SECTOR
     sector = _boot_sector(sectors, hidden, per_fat, label, boot, serial)
-    info = _info_sector(sectors - _RESERVED - _FATS * per_fat - len(layer.chain), len(layer.chain) + 1)
+    info = _info_sector(sectors - RESERVED - _FATS * per_fat - len(layer.chain), len(layer.chain) + 1)
     table = struct.pack(f"<{len(layer.chain) + 2}I", 0x0FFFFFF8, _END, *layer.chain)
-    copies = [((_RESERVED + number * per_fat) * SECTOR, table) for number in range(_FATS)]
+    copies = [((RESERVED + number * per_fat) * SECTOR, table) for number in range(_FATS)]
     starts = [(0, sector), (SECTOR, info), (6 * SECTOR, sector), (7 * SECTOR, info)]
     return [*starts, *copies, (base, bytes(layer.data))]
+
+
+def fat_sectors(sectors: int) -> int:
+    """Length of one FAT of a volume of this length; the first starts at `RESERVED`."""
+    return -(-(sectors - RESERVED) * 4 // (SECTOR + 8)) + 1
 
 
 class _Layer:
@@ -98,7 +103,7 @@ def _entry(name: str, kind: int, cluster: int, size: int) -> bytes:
 
 def _boot_sector(sectors: int, hidden: int, per_fat: int, label: str, boot: bytes, serial: int) -> bytes:
     common = fat.COMMON.patch(
-        boot, oem=b"SKERRIES", bytes_per_sector=SECTOR, sectors_per_cluster=1, reserved_sectors=_RESERVED, fats=_FATS,
+        boot, oem=b"SKERRIES", bytes_per_sector=SECTOR, sectors_per_cluster=1, reserved_sectors=RESERVED, fats=_FATS,
         root_entries=0, sectors_16=0, media=0xF8, fat_sectors_16=0, sectors_per_track=63, heads=255,
         hidden_sectors=hidden, sectors_32=sectors,
     )  # fmt: skip

@@ -1,0 +1,138 @@
+"""Files and folders of a FAT volume as firmware sees them: by the first FAT, and no farther than its chains hold."""
+
+from collections.abc import Sequence
+from typing import overload
+
+from mending.formats import fat, fat_tables
+from mending.model import ByteOffset, InputError
+from mending.source import Source
+
+Listed = tuple[str, int, bool]
+"""Name, length in bytes, whether it is a folder."""
+_STEP = 65_536
+"""Bytes of the FAT that are read at a time."""
+FOLDER_BYTES = 65_536 * fat_tables.ROW
+"""The specification allows no longer folder."""
+
+
+class BrokenChainError(InputError):
+    """The clusters of a file end before its length; `says` tells where."""
+
+
+class FatReader:
+    """One opened volume.
+
+    Raises:
+        InputError: its boot sector cannot be read.
+    """
+
+    def __init__(self, source: Source, offset: ByteOffset) -> None:
+        self._source = source
+        self.shape = fat.read(source.read(offset, fat.SIZE)).record
+        self.table = LazyTable(source, self.shape)
+
+    def listing(self, folder: str) -> list[Listed]:
+        """What a folder holds, as far as its chain holds."""
+        return [(row.name, row.bytes, row.folder) for row in self.rows(self._find(folder))]
+
+    def read(self, path: str, length: int) -> bytes:
+        """The first bytes of a file.
+
+        Raises:
+            BrokenChainError: its chain ends before that.
+            ReadError: a sector of it cannot be read.
+        """
+        row = self._find(path)
+        wanted = min(length, row.bytes if row is not None else 0)
+        if row is None or not wanted:
+            return b""
+        clusters, why = self.chain(row.cluster)
+        needed = -(-wanted // self.shape.cluster_bytes)
+        if len(clusters) < needed:
+            why = why or f"ends after {len(clusters)} clusters"
+            raise BrokenChainError(
+                f"the chain of {path} {why}, and {-(-row.bytes // self.shape.cluster_bytes)} are needed"
+            )
+        return self._bytes(clusters[:needed])[:wanted]
+
+    def chain(self, first: int) -> tuple[list[int], str]:
+        """The clusters of a chain by the FAT in use, and why it ends too early; empty when it ends as it should."""
+        return fat_tables.chain(self.table, first, self.shape.kind, self.shape.clusters)
+
+    def rows(self, folder: fat_tables.Row | None) -> list[fat_tables.Row]:
+        """The rows of a folder; None stands for the root."""
+        return list(fat_tables.rows(self.folder_bytes(folder), self.shape.kind))
+
+    def folder_bytes(self, folder: fat_tables.Row | None) -> bytes:
+        """The bytes of a folder, as far as its chain holds; None stands for the root."""
+        if folder is None and self.shape.kind != "fat32":
+            start, length = self.shape.fixed_root
+            return self._source.read(self.shape.offset + start, length).data
+        clusters, _ = self.chain(self.shape.root_cluster if folder is None else folder.cluster)
+        return self._bytes(clusters[: FOLDER_BYTES // max(self.shape.cluster_bytes, 1)])
+
+    def find(self, path: str) -> fat_tables.Row | None:
+        """The row of a file or folder by either of its names, in any case; None where there is none."""
+        found: fat_tables.Row | None = None
+        for name in [one for one in path.split("/") if one]:
+            if found is not None and not found.folder:
+                return None
+            wanted = name.casefold()
+            inside = self.rows(found)
+            found = next((row for row in inside if wanted in {row.name.casefold(), row.short.casefold()}), None)
+            if found is None:
+                return None
+        return found
+
+    def _find(self, path: str) -> fat_tables.Row | None:
+        found = self.find(path)
+        if found is None and path.strip("/"):
+            raise InputError(f"There is no {path} on this volume.")
+        return found
+
+    def _bytes(self, clusters: Sequence[int]) -> bytes:
+        """The content of clusters; neighbours are read at once."""
+        size, parts = self.shape.cluster_bytes, []
+        runs: list[list[int]] = []
+        for one in clusters:
+            if runs and one == runs[-1][0] + runs[-1][1] and (runs[-1][1] + 1) * size <= _STEP:
+                runs[-1][1] += 1
+            else:
+                runs.append([one, 1])
+        for first, count in runs:
+            parts.append(self._source.read(self.shape.offset + self.shape.cluster_offset(first), count * size).data)
+        return b"".join(parts)
+
+
+class LazyTable(Sequence[int]):
+    """The FAT in use as numbers, read piece by piece; a piece that cannot be read raises ReadError."""
+
+    def __init__(self, source: Source, shape: fat.FatVolume) -> None:
+        self._source, self._shape = source, shape
+        self._bits = fat_tables.entry_bits(shape.kind)
+        self._start = shape.offset + (shape.fat_offsets or (0,))[shape.fat_in_use]
+        self._pieces: dict[int, Sequence[int]] = {}
+        self._per_piece = _STEP * 8 // self._bits // 2 * 2
+        self._length = min(shape.clusters + fat_tables.FIRST_CLUSTER, shape.fat_bytes * 8 // self._bits)
+
+    def __len__(self) -> int:
+        return self._length
+
+    @overload
+    def __getitem__(self, at: int) -> int: ...
+
+    @overload
+    def __getitem__(self, at: slice) -> Sequence[int]: ...
+
+    def __getitem__(self, at: int | slice) -> int | Sequence[int]:
+        if isinstance(at, slice):
+            return [self[one] for one in range(*at.indices(len(self)))]
+        if not 0 <= at < len(self):
+            raise IndexError(at)
+        number, inside = divmod(at, self._per_piece)
+        if number not in self._pieces:
+            length = self._per_piece * self._bits // 8
+            data = self._source.read(self._start + number * length, length + 2).data
+            self._pieces[number] = fat_tables.entries(data, self._shape.kind)
+        piece = self._pieces[number]
+        return piece[inside] if inside < len(piece) else 0

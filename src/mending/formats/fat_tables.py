@@ -1,0 +1,149 @@
+"""The table of a FAT volume and the rows of its folders: chains of clusters, names, and what is odd about either.
+
+Sources: the published FAT32 file system specification, version 1.03, sections "FAT Data Structure" and "FAT Directory
+Structure"; ECMA-107, clauses 10 and 11.
+"""
+
+import struct
+from collections.abc import Iterator, Sequence
+
+import msgspec
+
+from mending.model import plain_bytes, plain_utf16
+
+ROW = 32
+FOLDER, LABEL, LONG_NAME = 0x10, 0x08, 0x0F
+_FREE_ROW, _LAST_ROW = 0xE5, 0x00
+_CLOSED = {"fat16": 0x8000, "fat32": 0x08000000}
+"""Bit of entry 1 that is set while the volume is closed properly."""
+FIRST_CLUSTER = 2
+_LONG_LAST = 0x40
+_LOWER_STEM, _LOWER_ENDING = 0x08, 0x10
+
+
+class Row(msgspec.Struct, frozen=True):
+    """One file or folder.
+
+    Attributes:
+        at: where its own row starts in the folder, in bytes.
+        rows: how many rows of long name stand before it.
+        name: the long name where there is a sound one, else the short one.
+        short: the short name.
+    """
+
+    at: int
+    rows: int
+    name: str
+    short: str
+    folder: bool
+    cluster: int
+    bytes: int
+
+
+def entry_bits(kind: str) -> int:
+    """Width of an entry. Args: kind: `fat12 fat16 fat32`."""
+    return {"fat12": 12, "fat16": 16, "fat32": 32}[kind]
+
+
+def entries(data: bytes, kind: str) -> Sequence[int]:
+    """The table as numbers; the four upper bits of a FAT32 entry are reserved and left out."""
+    if kind == "fat16":
+        return struct.unpack(f"<{len(data) // 2}H", data[: len(data) // 2 * 2])
+    if kind == "fat32":
+        whole = struct.unpack(f"<{len(data) // 4}I", data[: len(data) // 4 * 4])
+        return [one & 0x0FFFFFFF for one in whole] if any(one >> 28 for one in whole) else whole
+    triples = struct.iter_unpack("3B", data[: len(data) // 3 * 3])
+    return [half for low, middle, high in triples for half in (low | (middle & 15) << 8, middle >> 4 | high << 4)]
+
+
+def closed_properly(table: Sequence[int], kind: str) -> bool | None:
+    """What entry 1 says of how the volume was left; None for FAT12, which does not tell."""
+    bit = _CLOSED.get(kind)
+    return bool(table[1] & bit) if bit is not None and len(table) > 1 else None
+
+
+def is_end(entry: int, kind: str) -> bool:
+    """Whether an entry ends a chain."""
+    return entry >= {"fat12": 0xFF8, "fat16": 0xFFF8, "fat32": 0x0FFFFFF8}[kind]
+
+
+def chain(table: Sequence[int], first: int, kind: str, clusters: int) -> tuple[list[int], str]:
+    """The clusters of a chain, and why it ends too early; empty when it ends as it should.
+
+    Args:
+        clusters: how many the volume has; numbers run from 2 to this and one more.
+    """
+    found: list[int] = []
+    seen: set[int] = set()
+    at = first
+    last = min(clusters + FIRST_CLUSTER, len(table))
+    while FIRST_CLUSTER <= at < last:
+        if at in seen:
+            return found, f"comes back to cluster {at}"
+        found.append(at)
+        seen.add(at)
+        following = table[at]
+        if is_end(following, kind):
+            return found, ""
+        if not following:
+            return found, f"runs into the free cluster behind {at}"
+        at = following
+    return found, f"names cluster {at}, which does not exist"
+
+
+def rows(data: bytes, kind: str) -> Iterator[Row]:
+    """The files and folders that the bytes of a folder list, without labels and the two dots."""
+    long: list[bytes] = []
+    for at in range(0, len(data) - ROW + 1, ROW):
+        raw = data[at : at + ROW]
+        if raw[0] == _LAST_ROW:
+            return
+        if raw[11] & 0x3F == LONG_NAME and raw[0] != _FREE_ROW:
+            long = [raw] if raw[0] & _LONG_LAST else [*long, raw]
+            continue
+        if raw[0] not in {_FREE_ROW, ord(".")} and not raw[11] & LABEL:
+            high, low, size = struct.unpack("<20xH4xHI", raw)
+            short = _short_name(raw)
+            name = _long_name(long, raw[:11])
+            cluster = high << 16 | low if kind == "fat32" else low
+            yield Row(at, len(long) if name else 0, name or short, short, bool(raw[11] & FOLDER), cluster, size)
+        long = []
+
+
+def short_checksum(name: bytes) -> int:
+    """What ties the rows of a long name to the eleven characters of the short one."""
+    total = 0
+    for byte in name:
+        total = ((total & 1) << 7 | total >> 1) + byte & 0xFF
+    return total
+
+
+def _short_name(raw: bytes) -> str:
+    first = b"\xe5" if raw[0] == 0x05 else raw[:1]  # e5 itself marks a free row
+    stem, ending = plain_bytes(first + raw[1:8]).rstrip(), plain_bytes(raw[8:11]).rstrip()
+    stem, ending = (
+        stem.lower() if raw[12] & _LOWER_STEM else stem,
+        ending.lower() if raw[12] & _LOWER_ENDING else ending,
+    )
+    return f"{stem}.{ending}" if ending else stem
+
+
+def _long_name(parts: list[bytes], short: bytes) -> str:
+    """The name that these rows spell, the last part first; empty where they do not belong to the short name."""
+    wanted = short_checksum(short)
+    numbers = [part[0] & 0x3F for part in parts]
+    if not parts or numbers != list(range(len(parts), 0, -1)) or any(part[13] != wanted for part in parts):
+        return ""
+    text = b"".join(part[1:11] + part[14:26] + part[28:32] for part in reversed(parts))
+    return plain_utf16(text)
+
+
+def volume_label(data: bytes) -> str:
+    """The label that the root folder keeps; empty where there is none."""
+    for at in range(0, len(data) - ROW + 1, ROW):
+        raw = data[at : at + ROW]
+        if raw[0] == _LAST_ROW:
+            break
+        if raw[0] != _FREE_ROW and raw[11] & 0x3F == LABEL:
+            return plain_bytes(raw[:11])
+    return ""

@@ -1,0 +1,60 @@
+"""The repair `fat-mirror`: two FATs made alike, from the one by which folders and files hang together."""
+
+from mending.disk import FatCopy, Volume, contents_of, fat_volume, read_fats, sound_one
+from mending.model import Patch, RefusedError
+from mending.repair.guards import check_awake
+from mending.repair.proposal import Proposal, Request
+from mending.source import Source
+
+REPAIR = "fat-mirror"
+_ANSWERS = ("fats-differ",)
+_NEAR = 512
+"""Bytes that differ this close to each other are written in one patch."""
+
+
+def propose(request: Request) -> Proposal:
+    """Patches of the ranges in which the worse FAT differs.
+
+    Raises:
+        RefusedError: no volume whose FATs differ, or no telling which of them is sound.
+    """
+    source, named = request.disk.source, [one for one in request.trace.findings if one.id in _ANSWERS]
+    wanted = [volume for volume in request.disk.volumes if any(_inside(one.where.offset, volume) for one in named)]
+    if not wanted:
+        raise RefusedError("The two FATs of every volume agree, as far as they can be read.", "Nothing is written.")
+    patches, says = [], []
+    for volume in wanted:
+        check_awake(contents_of(source, volume))
+        good, bad, why = _pair(source, volume)
+        patches += _patches(volume, good, bad)
+        says.append(f"Makes FAT {bad.number} of volume {volume.number} like FAT {good.number}, because {why}.")
+    return Proposal(REPAIR, " ".join(says), tuple(patches), _ANSWERS)
+
+
+def _inside(offset: int | None, volume: Volume) -> bool:
+    return offset is not None and volume.offset <= offset < volume.offset + volume.bytes
+
+
+def _pair(source: Source, volume: Volume) -> tuple[FatCopy, FatCopy, str]:
+    shape = fat_volume(source, volume)
+    pair = read_fats(source, shape)
+    good, why = sound_one(source, shape, pair)
+    if good is None:
+        raise RefusedError(f"Which FAT of volume {volume.number} is sound cannot be told: {why}.", "Copy files off it.")
+    bad = next(one for one in pair.copies if one is not good)
+    if bad.problem:
+        raise RefusedError(f"FAT {bad.number} of volume {volume.number} cannot be read: {bad.problem}", "Copy it off.")
+    return good, bad, why
+
+
+def _patches(volume: Volume, good: FatCopy, bad: FatCopy) -> list[Patch]:
+    """One patch for every stretch that differs."""
+    differ = [at for at in range(0, len(good.data), _NEAR) if good.data[at : at + _NEAR] != bad.data[at : at + _NEAR]]
+    patches = []
+    while differ:
+        start = end = differ.pop(0)
+        while differ and differ[0] == end + _NEAR:
+            end = differ.pop(0)
+        before, after = bad.data[start : end + _NEAR], good.data[start : end + _NEAR]
+        patches.append(Patch(bad.offset + start, before, after, f"FAT {bad.number} of volume {volume.number}"))
+    return patches
