@@ -5,7 +5,7 @@ from collections.abc import Callable
 from mending.boot.codes import CodeKind, recognise_code
 from mending.boot.first_file import names_in_code, wanted_file
 from mending.boot.rungs import Link, Rung, failed, finding
-from mending.disk import Disk, Volume
+from mending.disk import Disk, Volume, unlisted_starts
 from mending.model import Phase, PhaseState, Severity, Where, Window
 
 _PHASE = Phase.BOOT_RECORD
@@ -18,6 +18,7 @@ def check_active(disk: Disk, then: Callable[[Volume], Link]) -> Rung:
     table = Where(offset=446, length=64)
     repairs = ("active-flag",) if len(startable(disk)) == 1 else ()
     if not active:
+        repairs = repairs or (("partition-table",) if unlisted_starts(disk) else ())
         says = "No entry of the table is active, and this boot code needs one."
         return failed(finding("no-active-entry", _PHASE, Severity.FATAL, says, table, repairs))
     if len(active) > 1:

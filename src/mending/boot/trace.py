@@ -5,7 +5,7 @@ from mending.boot.codes import CodeKind, recognise_code
 from mending.boot.results import PhaseResult, RungResult, SystemResult, TargetResult, Trace, VolumeResult
 from mending.boot.rungs import Rung, climb, finding
 from mending.boot.uefi import UefiChain
-from mending.boot.volume_faults import BLINDING, volume_findings
+from mending.boot.volume_faults import BLINDING, unlisted_findings, volume_findings
 from mending.boot.volume_sector import doubts
 from mending.disk import Contents, Disk, InstalledSystem, Scheme, contents_of, survey
 from mending.formats import mbr
@@ -28,7 +28,12 @@ def trace_disk(source: Source, firmware: str | None = None) -> Trace:
     kind = settle_firmware(disk, firmware)
     rungs = climb(UefiChain(disk).start if kind == "uefi" else BiosChain(disk).start)
     contents = tuple(contents_of(source, volume) for volume in disk.volumes if not volume.extended)
-    aside = [*_table_findings(disk), *_other_volumes(disk, rungs), *volume_findings(disk, contents)]
+    aside = [
+        *_table_findings(disk),
+        *_other_volumes(disk, rungs),
+        *volume_findings(disk, contents),
+        *unlisted_findings(disk),
+    ]
     findings = tuple(_in_order([*(one for rung in rungs for one in rung.findings), *aside]))
     phases = _phases(rungs, findings)
     failing = next((phase.id for phase in phases if phase.state is PhaseState.FAILED), None)

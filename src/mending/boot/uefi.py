@@ -7,9 +7,9 @@ would start, and whether other loaders are there that an entry may name.
 from mending.boot.efi_files import FALLBACK_FOLDER, EfiVolume, Loader, efi_volumes
 from mending.boot.guid_link import check_guid_table
 from mending.boot.rungs import Rung, failed, finding
-from mending.boot.volume_faults import fats_can_be_mended
+from mending.boot.volume_faults import entry_is_beside, fats_can_be_mended
 from mending.boot.volume_sector import doubts
-from mending.disk import READABLE_DAMAGE, Disk, Volume
+from mending.disk import READABLE_DAMAGE, Disk, Volume, unlisted_starts
 from mending.model import Finding, Phase, PhaseState, Severity, Where, hex_preview
 
 
@@ -35,16 +35,18 @@ class UefiChain:
             says = "No volume is marked as EFI system partition, and none holds a fallback loader."
             if ignored:
                 says = "Firmware passes over the EFI system partition: it lies outside or shares sectors with another."
-            return failed(finding("no-efi-volume", Phase.FIRMWARE, Severity.FATAL, says, self._table()))
+            lost = any(one.filesystem.startswith("fat") for one in unlisted_starts(self._disk))
+            repairs = ("partition-table",) if lost else ()
+            return failed(finding("no-efi-volume", Phase.FIRMWARE, Severity.FATAL, says, self._table(), repairs))
         readable = [one for one in self._found if not one.unreadable]
         damaged = [one for one in self._found if one.unreadable]
         if not readable:
-            return failed(_damage(damaged[0], Severity.FATAL))
+            return failed(_damage(self._disk, damaged[0], Severity.FATAL))
         first = readable[0].volume
         notes = (
             *doubts(first, READABLE_DAMAGE),
             *_unmarked(first),
-            *(_damage(one, Severity.WARNING) for one in damaged),
+            *(_damage(self._disk, one, Severity.WARNING) for one in damaged),
         )
         what = "the EFI system partition" if first.efi else "not marked for EFI, but holds a fallback loader"
         says = f"Volume {first.number} ({first.filesystem}) is {what}."
@@ -104,12 +106,12 @@ def _unmarked(volume: Volume) -> list[Finding]:
     return [finding("efi-volume-not-marked", Phase.FIRMWARE, Severity.WARNING, says, Where(offset=volume.entry_offset))]
 
 
-def _damage(found: EfiVolume, severity: Severity) -> Finding:
+def _damage(disk: Disk, found: EfiVolume, severity: Severity) -> Finding:
     boot = found.volume.boot
     copy = boot.backup is not None and boot.backup.sound and not boot.sound
     says = found.unreadable.removesuffix(".") + ("; the copy of its boot sector is sound." if copy else ".")
     where = Where(offset=found.volume.offset, length=512, hex=hex_preview(boot.data))
-    repairs = ("boot-sector",) if copy else ()
+    repairs = ("boot-sector",) if copy else ("partition-table",) if entry_is_beside(disk, found.volume) else ()
     return finding("efi-volume-damaged", Phase.BOOT_RECORD, severity, says, where, repairs)
 
 

@@ -3,7 +3,7 @@
 from collections.abc import Iterable
 
 from mending.boot.rungs import finding
-from mending.disk import Contents, Disk, Volume, account
+from mending.disk import Contents, Disk, Volume, account, unlisted_starts
 from mending.formats import gpt, marks
 from mending.model import Finding, Phase, Problem, Severity, VolumeState, Where
 
@@ -31,6 +31,8 @@ _IDS = {
     "checksum": "volume-header-damaged",
 }
 _PHASES = {"system-partition": Phase.BOOT_RECORD, "system": Phase.KERNEL, "unknown": Phase.KERNEL}
+_NEAR = 1 << 20
+"""Bytes; farther off it would be another volume."""
 _SLACK = 0.5
 """A volume shorter than this part of its entry was probably meant for another one."""
 _UNIQUE = {"ext", "xfs", "swap", "luks"}
@@ -42,6 +44,26 @@ def volume_findings(disk: Disk, contents: Iterable[Contents]) -> list[Finding]:
     listed = list(contents)
     found = [one for each in listed for one in _of(disk, each)]
     return [*found, *_same_identifiers(listed)]
+
+
+def unlisted_findings(disk: Disk) -> list[Finding]:
+    """Volumes that begin where no entry is. Somebody may have wanted that, so it is a note."""
+    return [
+        finding(
+            "volume-unlisted",
+            Phase.FIRMWARE,
+            Severity.NOTE,
+            f"A volume with {volume.filesystem} begins at sector {volume.start}, and no entry of the table lists it.",
+            Where(offset=volume.offset, length=512),
+        )
+        for volume in (unlisted_starts(disk) if disk.volumes else ())
+    ]
+
+
+def entry_is_beside(disk: Disk, volume: Volume) -> bool:
+    """Whether nothing begins where an entry starts, but something that no entry lists does close by."""
+    hollow = volume.filesystem in {"unknown", "blank"}
+    return hollow and any(abs(one.offset - volume.offset) < _NEAR for one in unlisted_starts(disk))
 
 
 def fats_can_be_mended(disk: Disk, volume: Volume) -> bool:

@@ -5,6 +5,7 @@ from collections.abc import Callable, Collection
 from mending.boot.codes import CodeKind, recognise_code
 from mending.boot.rehearse import can_rehearse, rehearse_code
 from mending.boot.rungs import Link, Rung, failed, finding, place
+from mending.boot.volume_faults import entry_is_beside
 from mending.disk import BootSector, Disk, Volume
 from mending.formats import grub
 from mending.model import Finding, Lba, Phase, PhaseState, Severity, Where, Window
@@ -27,7 +28,7 @@ def check_volume_sector(disk: Disk, volume: Volume, then: Link, core: Callable[[
         where = place(boot.offset, boot.data)
         note = finding("volume-encrypted", _PHASE, Severity.NOTE, says, where)
         return Rung(phase=_PHASE, state=PhaseState.NOT_CHECKED, says=says, where=where, findings=(note,))
-    broken = _broken(volume)
+    broken = _broken(disk, volume)
     if broken is not None:
         return failed(broken)
     unsigned = boot.data[510:512] != b"\x55\xaa"
@@ -108,7 +109,7 @@ def _hidden_wrong(volume: Volume) -> Finding:
     return finding("hidden-sectors-wrong", _PHASE, Severity.FATAL, says, where, _repairs(volume.boot))
 
 
-def _broken(volume: Volume) -> Finding | None:
+def _broken(disk: Disk, volume: Volume) -> Finding | None:
     boot = volume.boot
     wrong = [problem for problem in boot.problems if problem.code not in _HARMLESS]
     if not wrong:
@@ -128,7 +129,8 @@ def _broken(volume: Volume) -> Finding | None:
         )
     says = f"The boot sector of volume {volume.number} {what}{copy}."
     where = Where(offset=first.offset, length=first.length, hex=place(0, boot.data).hex)
-    return finding(code, _PHASE, Severity.FATAL, says, where, _repairs(boot))
+    repairs = ("partition-table",) if entry_is_beside(disk, volume) else _repairs(boot)
+    return finding(code, _PHASE, Severity.FATAL, says, where, repairs)
 
 
 def _repairs(boot: BootSector) -> tuple[str, ...]:

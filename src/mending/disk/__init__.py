@@ -6,6 +6,7 @@ from mending.disk.candidates import Found
 from mending.disk.contents import Contents, contents_of, sleeps
 from mending.disk.fat_copies import FatCopy, read_fats, sound_one
 from mending.disk.files import FileDamagedError, FileFound, Files, FilesUnavailableError, open_files
+from mending.disk.gaps import gaps, unlisted_starts, usable_range
 from mending.disk.guid_table import GuidTable, TableCopy, read_guid_table
 from mending.disk.search import Progress, search, silent
 from mending.disk.search_results import FoundResult, SearchResult, search_result
@@ -41,6 +42,7 @@ __all__ = [
     "copy_at",
     "fat_volume",
     "first_superblock_copy",
+    "gaps",
     "open_files",
     "read_fats",
     "read_guid_table",
@@ -52,5 +54,7 @@ __all__ = [
     "sort_of",
     "sound_one",
     "survey",
+    "unlisted_starts",
+    "usable_range",
     "volume_at",
 ]

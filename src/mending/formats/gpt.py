@@ -215,6 +215,16 @@ def fresh_copies(disk: uuid.UUID, entries: bytes, sectors: int, bytes_per_sector
     return parts
 
 
+def resealed(header: Header, entries: bytes, bytes_per_sector: int) -> list[tuple[str, int, bytes]]:
+    """One copy of a table with other entries: name, first sector and bytes of its two parts, entries first."""
+    changed = msgspec.structs.replace(header, entries_crc=zlib.crc32(entries))
+    room = -(-len(entries) // bytes_per_sector) * bytes_per_sector
+    return [
+        ("entries", header.entries_lba, entries.ljust(room, b"\0")),
+        ("header", header.my_lba, sealed(changed).ljust(bytes_per_sector, b"\0")),
+    ]
+
+
 def _entry(window: Window, number: int, header: Header) -> Entry:
     at = number * header.entry_size
     raw = ENTRY.read(window, at)

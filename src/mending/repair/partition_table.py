@@ -1,4 +1,4 @@
-"""The repair `partition-table`: lost entries from the volumes that are found on the disk.
+"""The repair `partition-table`: a lost table, or lost entries of one, from the volumes that are found on the disk.
 
 Sources: UEFI Specification 2.10, sections 5.2 and 5.3. Identifiers of partitions that only the lost table held are made
 anew from where the volumes lie, the same every time.
@@ -7,23 +7,18 @@ anew from where the volumes lie, the same every time.
 import uuid
 
 from mending.boot import startable
-from mending.disk import Disk, FilesUnavailableError, Found, Scheme, open_files, search, survey, volume_at
+from mending.disk import Disk, Found, Scheme, search, survey
 from mending.formats import gpt, mbr
 from mending.model import Lba, Patch, RefusedError, SectorCount
+from mending.repair.entries import named, span, type_byte, type_guid
 from mending.repair.proposal import Proposal, Request
+from mending.repair.table_gaps import amend, may_lack_entries
 from mending.source import PatchedSource, Source
 
 REPAIR = "partition-table"
 _ANSWERS = ("boot-signature-missing", "gpt-both-damaged")
 _SURE = 0.55
 """Below this a volume is not written into a table: one more thing than its own mark has to speak for it."""
-_TYPES = {
-    "ntfs": 0x07, "exfat": 0x07, "fat32": 0x0C, "fat16": 0x0E, "fat12": 0x01, "swap": 0x82, "lvm": 0x8E, "hfs+": 0xAF,
-    "apfs": 0xAF,
-}  # fmt: skip
-_LINUX = 0x83
-_GUID_DATA = uuid.UUID("ebd0a0a2-b9e5-4433-87c0-68b6b72699c7")
-_GUID_LINUX = uuid.UUID("0fc63daf-8483-4772-8e79-3d69d8477de4")
 
 
 def propose(request: Request) -> Proposal:
@@ -35,16 +30,18 @@ def propose(request: Request) -> Proposal:
     """
     disk, trace = request.disk, request.trace
     answers = tuple(one for one in _ANSWERS if any(finding.id == one for finding in trace.findings))
-    if not answers or disk.volumes:
+    if not answers and not may_lack_entries(disk):
         raise RefusedError(
-            "The partition table is there; it is not lost.", "To look for unlisted volumes: mending search"
+            "The partition table is there, and is none that is written here.", "Look with mending search."
         )
     found = [one for one in search(disk.source, request.progress) if one.sureness >= _SURE]
     if not found:
         raise RefusedError("No volume was found that could be listed with any sureness.", "The disk may be erased.")
+    if may_lack_entries(disk):
+        says, changed = amend(disk, found)
+        return Proposal(REPAIR, says, tuple(changed), ())
     patches = _guid_patches(disk, found) if _wants_guids(request, found) else [_record_patch(disk, found)]
-    names = ", ".join(f"{one.filesystem} at sector {one.offset // disk.source.bytes_per_sector}" for one in found)
-    says = f"Writes a table of {len(found)} volumes that were found: {names}."
+    says = f"Writes a table of {len(found)} volumes that were found: {named(disk, found)}."
     return Proposal(REPAIR, says, tuple(patches), answers)
 
 
@@ -54,7 +51,7 @@ def _wants_guids(request: Request, found: list[Found]) -> bool:
     if disk.scheme is Scheme.GPT or request.leave.firmware == "uefi":
         return True
     blank = disk.boot_record is not None and disk.boot_record.record.code_blank
-    return blank and request.leave.firmware is None and any(_kind(disk, one) == gpt.EFI_SYSTEM for one in found)
+    return blank and request.leave.firmware is None and any(type_guid(disk, one) == gpt.EFI_SYSTEM for one in found)
 
 
 def _record_patch(disk: Disk, found: list[Found]) -> Patch:
@@ -68,23 +65,18 @@ def _record_patch(disk: Disk, found: list[Found]) -> Patch:
 
 def _record(disk: Disk, found: list[Found], active: int | None) -> Patch:
     entries = b"".join(
-        mbr.encode_entry(mbr.ACTIVE if number == active else 0, _TYPES.get(one.filesystem, _LINUX), *_span(disk, one))
+        mbr.encode_entry(mbr.ACTIVE if number == active else 0, type_byte(one), *span(disk, one))
         for number, one in enumerate(found, 1)
     )
     after = entries.ljust(64, b"\0") + mbr.SIGNATURE.to_bytes(2, "little")
     return _patch(disk.source, mbr.TABLE_OFFSET, after, "the partition table and its signature")
 
 
-def _span(disk: Disk, found: Found) -> tuple[Lba, SectorCount]:
-    size = disk.source.bytes_per_sector
-    return Lba(found.offset // size), SectorCount(-(-found.bytes // size))
-
-
 def _guid_patches(disk: Disk, found: list[Found]) -> list[Patch]:
     source, size = disk.source, disk.source.bytes_per_sector
-    guid, spans = _disk_guid(disk, found), [_span(disk, one) for one in found]
+    guid, spans = _disk_guid(disk, found), [span(disk, one) for one in found]
     entries = b"".join(
-        gpt.encode_entry(_kind(disk, one), uuid.uuid5(guid, str(start)), start, start + count - 1, one.label)
+        gpt.encode_entry(type_guid(disk, one), uuid.uuid5(guid, str(start)), start, start + count - 1, one.label)
         for one, (start, count) in zip(found, spans, strict=True)
     )
     parts = gpt.fresh_copies(guid, entries, disk.sectors, size)
@@ -104,21 +96,6 @@ def _disk_guid(disk: Disk, found: list[Found]) -> uuid.UUID:
         if copy.header is not None and any(copy.header.disk_guid):
             return uuid.UUID(bytes_le=copy.header.disk_guid)
     return uuid.uuid5(uuid.NAMESPACE_OID, " ".join(f"{one.offset}+{one.bytes}" for one in found))
-
-
-def _kind(disk: Disk, found: Found) -> uuid.UUID:
-    """An EFI system partition is a FAT volume with an EFI folder; the rest goes by family."""
-    if found.filesystem.startswith("fat") and _has_efi_folder(disk, found):
-        return gpt.EFI_SYSTEM
-    return _GUID_DATA if found.filesystem in {"ntfs", "exfat", "fat12", "fat16", "fat32"} else _GUID_LINUX
-
-
-def _has_efi_folder(disk: Disk, found: Found) -> bool:
-    try:
-        folder = open_files(disk.source, volume_at(disk.source, *_span(disk, found))).find("EFI")
-    except FilesUnavailableError:
-        return False
-    return folder is not None and folder.is_folder
 
 
 def _patch(source: Source, offset: int, after: bytes, says: str) -> Patch:
