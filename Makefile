@@ -5,7 +5,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 INSTALLED := $(VENV)/.installed
 
-.PHONY: demo test check bench assemble shots clean
+.PHONY: demo test samples check bench fuzz assemble shots clean
 
 demo: $(INSTALLED)
 	rm -rf workshop
@@ -13,6 +13,9 @@ demo: $(INSTALLED)
 
 test: $(INSTALLED)
 	$(BIN)/python -m unittest discover -s tests -t . $(TESTFLAGS)
+
+samples: $(INSTALLED)
+	$(BIN)/python -m tests.samples
 
 check: $(INSTALLED)
 	$(BIN)/ruff check .
@@ -23,6 +26,9 @@ check: $(INSTALLED)
 
 bench: $(INSTALLED)
 	$(BIN)/python -m benchmarks
+
+fuzz: $(INSTALLED)
+	$(BIN)/python -m benchmarks.fuzz
 
 assemble:
 	for source in src/mending/*/code/*.asm; do nasm -f bin -o $${source%.asm}.bin $$source || exit 1; done

@@ -1,5 +1,6 @@
 """Lost tables: volumes found by real programs' own structures, told from leftovers, and put back into a table."""
 
+import struct
 import unittest
 
 from mending.disk import search
@@ -121,10 +122,53 @@ class Tables(InFolder):
 
     def test_it_is_refused_with_a_reason(self):
         path, _ = self.lose(bios_disk(own_code()))
-        self.assertIn("not lost", self.run_here("mend", path, "partition-table", "--yes", expect=4))
+        self.assertIn("nothing to write", self.run_here("mend", path, "partition-table", "--yes", expect=4))
         path.write_bytes(bytes(4 << 20))
         self.assertIn("No volume was found", self.run_here("mend", path, "partition-table", "--yes", expect=4))
         self.assertEqual(ids(trace_file(path)), ["boot-signature-missing"])
+
+    @needs("sfdisk", "sgdisk")
+    def test_single_entries_that_are_lost_or_wrong_are_put_right(self):
+        def moved(number, at, value):
+            return lambda path: patch(path, 446 + 16 * (number - 1) + at, value.to_bytes(4, "little"))
+
+        def empty(number):
+            return lambda path: patch(path, 446 + 16 * (number - 1), bytes(16))
+
+        for name, spoil in {
+            "first gone": empty(1), "second gone": empty(2), "second is short": moved(2, 12, 5000),
+            "first begins too late": moved(1, 8, 2056), "too early": moved(1, 8, 1948),
+            "both wrong": lambda path: (moved(1, 8, 2056)(path), empty(2)(path)),
+        }.items():  # fmt: skip
+            with self.subTest(name):
+                path, whole = self.lose(bios_disk(own_code()))
+                spoil(path)
+                self.json_here("mend", path, "partition-table", "--yes")
+                self.assertTrue(path.read_bytes() == whole)
+        for words in (("-d", "1"), ("-d", "2"), ("-d", "1", "-a", "1", "-n", "1:2056:83967", "-t", "1:ef00")):
+            with self.subTest(words):
+                path, _ = self.lose(uefi_disk())
+                tool("sgdisk", *words, path)
+                broken = sha(path)
+                done = self.json_here("mend", path, "partition-table", "--yes")
+                self.assertEqual((done["failing_after"], len(done["map_after"]["stretches"])), (None, 5))
+                starts = [one["start"] for one in done["map_after"]["stretches"] if one["kind"] == "volume"]
+                self.assertEqual(starts, [2048, 83968])
+                self.assertIn("No problems found", tool("sgdisk", "--verify", path))
+                self.run_here("undo", path)
+                self.assertEqual(sha(path), broken)
+
+    def test_entries_that_hold_something_are_never_moved_or_shortened(self):
+        path, _ = self.lose(bios_disk(own_code()))
+        patch(path, 478, struct.pack("<B3xB3xII", 0, 0x83, 90_000, 200))  # inside the second volume, nothing there
+        before = sha(path)
+        self.assertIn("nothing to write", self.run_here("mend", path, "partition-table", "--yes", expect=4))
+        for number in (3, 4):
+            patch(path, 446 + 16 * (number - 1), struct.pack("<B3xB3xII", 0, 0x83, 170_000 + number * 900, 200))
+        patch(path, 462 + 8, struct.pack("<II", 180_000, 200))
+        patch(path, 180_000 * SECTOR, b"ferry")
+        self.assertIn("no free entry", self.run_here("mend", path, "partition-table", "--yes", expect=4))
+        self.assertNotEqual(sha(path), before)
 
     def test_unlisted_volumes_are_told_from_listed_ones(self):
         path, _ = self.lose(bios_disk(own_code()), (462, 16))

@@ -50,7 +50,7 @@ class Words(Shop):
         self.check(
             ("trace", path), "stops at: boot record", "because: The boot code is blank; the table behind it is sound.",
             "offset 0, 440 bytes: 440 x 00", f"do: mending mend {path} boot-code (2 min, nothing at risk)",
-            "1* 2048 40 MiB",
+            "1* 2048 2.5 KiB of 40 MiB",
         )  # fmt: skip
         self.check(("trace", self.image("purser-2")), "verdict: no fault found", "also found warning The primary copy")
         self.check(("trace", self.image("purser-1"), "--firmware", "bios"), "bios firmware", "stops at: boot record")

@@ -2,8 +2,8 @@
 
 import msgspec
 
-from mending.disk import Contents, Volume
-from mending.model import Facts, Finding, Phase, PhaseState, Verdict, Where
+from mending.disk import Contents, DiskMap, Volume
+from mending.model import Facts, Finding, Phase, PhaseState, Verdict, VolumeState, Where
 
 
 class TargetResult(msgspec.Struct, frozen=True, kw_only=True):
@@ -38,6 +38,7 @@ class VolumeResult(msgspec.Struct, frozen=True, kw_only=True):
 
     `believes` is the length that the file system gives itself, 0 where it does not tell; `partition` is the identifier
     of the table entry, `identifier` that of the file system; `earlier` lists folders of moved-aside installations.
+    What has a default was added later: records of older cases lack it.
     """
 
     number: int
@@ -49,12 +50,12 @@ class VolumeResult(msgspec.Struct, frozen=True, kw_only=True):
     role: str
     encrypted: bool
     active: bool
-    identifier: str
-    partition: str
-    believes: int
-    used: int | None
-    state: str
-    earlier: tuple[str, ...]
+    identifier: str = ""
+    partition: str = ""
+    believes: int = 0
+    used: int | None = None
+    state: str = VolumeState.UNKNOWN
+    earlier: tuple[str, ...] = ()
 
     @classmethod
     def of(cls, volume: Volume, inside: Contents | None, *, runs_code: bool) -> "VolumeResult":
@@ -86,7 +87,7 @@ class SystemResult(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class Trace(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="trace/1"):
-    """Which phase of starting fails on this disk, and why."""
+    """Which phase of starting fails on this disk, and why. Records of older cases have no map."""
 
     target: TargetResult
     firmware: str
@@ -98,6 +99,7 @@ class Trace(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag=
     findings: tuple[Finding, ...]
     volumes: tuple[VolumeResult, ...]
     systems: tuple[SystemResult, ...]
+    map: DiskMap | None = None
 
     @property
     def fatal(self) -> tuple[Finding, ...]:

@@ -6,8 +6,8 @@ from mending.boot.results import PhaseResult, RungResult, SystemResult, TargetRe
 from mending.boot.rungs import Rung, climb, finding
 from mending.boot.uefi import UefiChain
 from mending.boot.volume_faults import BLINDING, unlisted_findings, volume_findings
-from mending.boot.volume_sector import doubts
-from mending.disk import Contents, Disk, InstalledSystem, Scheme, contents_of, survey
+from mending.boot.volume_sector import damage_aside, doubts
+from mending.disk import Contents, Disk, InstalledSystem, Scheme, contents_of, disk_map, survey
 from mending.formats import mbr
 from mending.model import PHASES, Finding, Phase, PhaseState, Severity, Verdict, Where
 from mending.source import Source
@@ -55,6 +55,7 @@ def trace_disk(source: Source, firmware: str | None = None) -> Trace:
         rungs=tuple(RungResult(phase=one.phase, state=one.state, says=one.says, where=one.where) for one in rungs),
         findings=findings,
         volumes=_volumes(disk, contents, rungs),
+        map=disk_map(disk),
         systems=tuple(_system(one, verdict) for one in systems),
     )
 
@@ -90,14 +91,10 @@ def _table_findings(disk: Disk) -> list[Finding]:
 
 
 def _other_volumes(disk: Disk, rungs: list[Rung]) -> list[Finding]:
-    """Doubts about volumes that are not on the chain."""
-    climbed = {rung.where.offset for rung in rungs}
-    return [
-        one
-        for volume in disk.volumes
-        if volume.offset not in climbed and volume.boot.sound and volume.boot.backup is not None
-        for one in doubts(volume)
-    ]
+    """Doubts about volumes that are not on the chain, and damage of their first sectors."""
+    climbed = {rung.where.offset for rung in rungs} | {one.where.offset for rung in rungs for one in rung.findings}
+    aside = [volume for volume in disk.volumes if volume.offset not in climbed and not volume.extended]
+    return [one for volume in aside for one in (doubts(volume) if volume.boot.sound else damage_aside(volume))]
 
 
 def _in_order(findings: list[Finding]) -> list[Finding]:

@@ -8,7 +8,7 @@ from mending.formats import gpt, marks
 from mending.model import Finding, Phase, Problem, Severity, VolumeState, Where
 
 _LOST = "first-superblock-lost"
-BLINDING = {_LOST, "file-table-damaged", "volume-header-damaged"}
+BLINDING = {_LOST, "file-table-damaged", "volume-header-damaged", "other-boot-sector-damaged", "volume-unreadable"}
 """Damage behind which a system may lie that the trace then knows nothing of."""
 _SAYS = {
     "fats-differ": "The two FATs of volume {number} differ; {found}.",

@@ -81,6 +81,23 @@ def doubts(volume: Volume, harmless: Collection[str] = _HARMLESS) -> list[Findin
     return found
 
 
+def damage_aside(volume: Volume) -> list[Finding]:
+    """Damage of the first sector of a volume that nothing starts from; a system on it, or its data, are out of reach.
+
+    An entry behind which nothing is known may be meant for something else, and is no damage.
+    """
+    if volume.filesystem in {"unknown", "blank"} or not volume.boot.problems:
+        return []
+    first = volume.boot.problems[0]
+    where = Where(offset=first.offset, length=first.length, hex=place(0, volume.boot.data).hex)
+    if volume.filesystem == "unreadable":
+        says = f"The first sector of volume {volume.number} cannot be read."
+        return [finding("volume-unreadable", Phase.KERNEL, Severity.WARNING, says, where)]
+    copy = "; its copy is sound" if _repairs(volume.boot) else ""
+    says = f"The boot sector of volume {volume.number} ({volume.filesystem}) is damaged: {first.found}{copy}."
+    return [finding("other-boot-sector-damaged", Phase.KERNEL, Severity.WARNING, says, where, _repairs(volume.boot))]
+
+
 def _misplaced(volume: Volume) -> bool:
     boot = volume.boot
     return volume.active and boot.bytes_per_sector > 0 and boot.hidden_sectors != volume.start

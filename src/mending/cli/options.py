@@ -15,6 +15,7 @@ sector = click.option(
     help="Bytes per sector, where the image should not be asked.",
 )  # fmt: skip
 firmware = click.option("--firmware", type=click.Choice(["bios", "uefi"]), help="The kind the PC starts with.")
+figure = click.option("--figure", metavar="FILE", help="Also draw the disk map: a .png, .svg or .pdf file.")
 case_argument = click.argument("case")
 target_argument = click.argument("target")
 

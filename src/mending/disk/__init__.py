@@ -8,6 +8,7 @@ from mending.disk.fat_copies import FatCopy, read_fats, sound_one
 from mending.disk.files import FileDamagedError, FileFound, Files, FilesUnavailableError, open_files
 from mending.disk.gaps import gaps, unlisted_starts, usable_range
 from mending.disk.guid_table import GuidTable, TableCopy, read_guid_table
+from mending.disk.maps import DiskMap, Stretch, disk_map, lost_between
 from mending.disk.search import Progress, search, silent
 from mending.disk.search_results import FoundResult, SearchResult, search_result
 from mending.disk.sectors import settle_sector_size
@@ -23,6 +24,7 @@ __all__ = [
     "BootSector",
     "Contents",
     "Disk",
+    "DiskMap",
     "FatCopy",
     "FileDamagedError",
     "FileFound",
@@ -35,14 +37,17 @@ __all__ = [
     "Progress",
     "Scheme",
     "SearchResult",
+    "Stretch",
     "TableCopy",
     "Volume",
     "account",
     "contents_of",
     "copy_at",
+    "disk_map",
     "fat_volume",
     "first_superblock_copy",
     "gaps",
+    "lost_between",
     "open_files",
     "read_fats",
     "read_guid_table",

@@ -2,8 +2,9 @@
 
 import msgspec
 
+from mending.disk.maps import DiskMap, disk_map
 from mending.disk.search import Progress, search, silent
-from mending.disk.survey import survey
+from mending.disk.survey import Disk, survey
 from mending.model import InputError
 from mending.source import Source
 
@@ -21,12 +22,13 @@ class FoundResult(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class SearchResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="search/1"):
-    """What lies on the disk, listed or not."""
+    """What lies on the disk, listed or not. `map` is None for a file that is no disk."""
 
     path: str
     bytes: int
     sector: int
     found: tuple[FoundResult, ...]
+    map: DiskMap | None
 
 
 def search_result(source: Source, progress: Progress = silent) -> SearchResult:
@@ -36,14 +38,19 @@ def search_result(source: Source, progress: Progress = silent) -> SearchResult:
         UsageError: the extra `search` is not installed.
     """
     try:
-        listed = {volume.offset: volume.number for volume in survey(source).volumes}
+        disk: Disk | None = survey(source)
     except InputError:
-        listed = {}  # a file that is no disk may hold volumes all the same
+        disk = None  # a file that is no disk may hold volumes all the same
+    listed = {volume.offset: volume.number for volume in disk.volumes} if disk is not None else {}
+    seen = search(source, progress)
     found = tuple(
         FoundResult(
             start=one.offset // source.bytes_per_sector, bytes=one.bytes, filesystem=one.filesystem, label=one.label,
             sureness=one.sureness, listed=listed.get(one.offset), because=one.because,
         )
-        for one in search(source, progress)
+        for one in seen
     )  # fmt: skip
-    return SearchResult(path=source.path, bytes=source.size, sector=source.bytes_per_sector, found=found)
+    return SearchResult(
+        path=source.path, bytes=source.size, sector=source.bytes_per_sector, found=found,
+        map=disk_map(disk, seen) if disk is not None else None,
+    )  # fmt: skip

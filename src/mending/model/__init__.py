@@ -10,7 +10,7 @@ from mending.model.patches import Patch
 from mending.model.phases import PHASES, Phase, PhaseState, Verdict
 from mending.model.places import STAKES, Place, Stakes
 from mending.model.problems import Problem, Reading
-from mending.model.text import clean_text, hex_preview, plain_bytes, plain_utf16
+from mending.model.text import clean_text, hex_preview, plain_bytes, plain_size, plain_utf16
 from mending.model.units import ByteOffset, Lba, SectorCount
 from mending.model.window import Window
 
@@ -49,5 +49,6 @@ __all__ = [
     "hex_preview",
     "load_extra",
     "plain_bytes",
+    "plain_size",
     "plain_utf16",
 ]

@@ -28,3 +28,11 @@ def hex_preview(data: bytes) -> str:
 def plain_utf16(data: bytes) -> str:
     """A UTF-16 little-endian name field as text, cut at the first NUL."""
     return clean_text(data.decode("utf-16-le", errors="replace").split("\0", 1)[0]).rstrip()
+
+
+def plain_size(count: int) -> str:
+    """Bytes as people say them."""
+    for unit, step in (("TiB", 1 << 40), ("GiB", 1 << 30), ("MiB", 1 << 20), ("KiB", 1 << 10)):
+        if count >= step:
+            return f"{count / step:.4g} {unit}"
+    return f"{count} bytes"

@@ -17,6 +17,7 @@ _ANSWERS = (
     "hidden-sectors-wrong",
     "efi-volume-damaged",
     "boot-sector-odd",
+    "other-boot-sector-damaged",
 )
 
 

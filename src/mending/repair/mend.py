@@ -5,7 +5,7 @@ from pathlib import Path
 import msgspec
 
 from mending.boot import Trace, trace_disk
-from mending.disk import Progress, silent
+from mending.disk import DiskMap, Progress, lost_between, silent
 from mending.model import Patch, RefusedError, RepairFailedError, hex_preview
 from mending.repair.journal import roll_back, write_point
 from mending.repair.points import belongs_to, load_points
@@ -26,7 +26,7 @@ class WriteResult(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class MendResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="mend/1"):
-    """What a repair did, or would do where `done` is false."""
+    """What a repair did, or would do where `done` is false. The maps are None where the table stays as it is."""
 
     repair: str
     says: str
@@ -37,6 +37,8 @@ class MendResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending",
     after: str
     failing_before: str | None
     failing_after: str | None
+    map_before: DiskMap | None
+    map_after: DiskMap | None
 
 
 class Preview(msgspec.Struct, frozen=True):
@@ -50,6 +52,7 @@ class Preview(msgspec.Struct, frozen=True):
     def result(self, undo_point: str | None = None, after: Trace | None = None) -> MendResult:
         """The document of this repair, carried out where there is an undo point."""
         seen = after or self.after
+        earlier, later = self.before.map, seen.map if self.before.map != seen.map else None
         return MendResult(
             repair=self.proposal.repair,
             says=self.proposal.says,
@@ -60,6 +63,8 @@ class Preview(msgspec.Struct, frozen=True):
             after=seen.verdict,
             failing_before=self.before.failing_phase,
             failing_after=seen.failing_phase,
+            map_before=lost_between(earlier, later) if earlier is not None and later is not None else None,
+            map_after=later,
         )
 
 

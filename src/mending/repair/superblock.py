@@ -12,9 +12,10 @@ Descriptors", "Index Nodes" and "Journal (jbd2)".
 import stat
 import struct
 
-from mending.disk import Volume, copy_at, first_superblock_copy
+from mending.disk import Volume, contents_of, copy_at, first_superblock_copy
 from mending.formats import ext
 from mending.model import InputError, Patch, RefusedError
+from mending.repair.guards import check_awake
 from mending.repair.proposal import Proposal, Request
 from mending.source import Source
 
@@ -37,6 +38,9 @@ def propose(request: Request) -> Proposal:
     wanted = [one for one in request.disk.volumes if any(_first(one, offset) for offset in offsets)]
     if not wanted:
         raise RefusedError("No ext volume has lost its first superblock.", "There is nothing to write.")
+    for volume in request.disk.volumes:
+        if volume.filesystem == "swap":
+            check_awake(contents_of(source, volume))  # what sleeps in it still has the other volumes open
     patches = tuple(_patch(source, volume) for volume in wanted)
     numbers = " and ".join(str(volume.number) for volume in wanted)
     says = f"Writes the first superblock of volume {numbers} from its copy, not called clean, so that it is checked."

@@ -56,7 +56,9 @@ def _changes(disk: Disk, found: list[Found]) -> list[Change]:
         at_start = next((volume for volume in disk.volumes if volume.start == start), None)
         if at_start is not None and (at_start.sectors >= sectors or at_start.number not in _listable(disk)):
             continue
-        in_the_way = [volume for volume in disk.volumes if _shares(volume, start, sectors) and volume is not at_start]
+        settled = {change.number for change in changes}  # entries that are moved away from here
+        others = [volume for volume in disk.volumes if volume is not at_start and volume.number not in settled]
+        in_the_way = [volume for volume in others if _shares(volume, start, sectors)]
         hollow = [volume for volume in in_the_way if _hollow(volume)]
         if len(hollow) != len(in_the_way) or len(hollow) > 1 or (hollow and at_start is not None):
             continue  # it lies inside or across a volume that is there: a leftover, or none that could be listed

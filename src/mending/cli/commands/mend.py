@@ -5,8 +5,9 @@ import click
 from mending.boot import Trace, trace_disk
 from mending.case import mended
 from mending.cli import options, world
+from mending.cli.figures import draw, wanted_figure
 from mending.cli.progress import bar
-from mending.cli.show import emit, say, show_mend, show_mend_all
+from mending.cli.show import emit, maps_of, say, show_mend, show_mend_all
 from mending.cli.targets import Target, opened
 from mending.knowledge import base_pack
 from mending.model import RefusedError, UsageError
@@ -33,10 +34,11 @@ from mending.repair import (
 @click.option("--key-at-hand", is_flag=True, help="The recovery key of an encrypted volume can be typed in.")
 @options.firmware
 @options.sector
+@options.figure
 @options.as_json
 def command(
     target: str, repair: str | None, everything: bool, dry_run: bool, yes: bool, anyway: bool, key_at_hand: bool,
-    firmware: str | None, sector: int | None, as_json: bool,
+    firmware: str | None, sector: int | None, figure: str | None, as_json: bool,
 ) -> None:  # fmt: skip
     """One offline repair: guards, what will be written, undo point, write, proof by a new trace.
 
@@ -44,17 +46,21 @@ def command(
     """
     if repair is not None and everything:
         raise UsageError("A repair and --all do not go together.")
+    path = wanted_figure(figure)
     found = Target(target)
     leave = Leave(anyway, key_at_hand, firmware or found.firmware)
     looking = dry_run or (repair is None and not everything)
     with opened(found.disk, sector) as source, bar("searching") as told:
         planned = preview_all(source, leave, told) if repair is None else preview(repair, source, leave, told).result()
     if looking or (isinstance(planned, MendAllResult) and not planned.steps):
-        _show(planned, target, as_json)
-        return
-    if not yes:
-        _confirm(planned, target, as_json)
-    _show(write(found, repair, leave, sector) if repair else _write_all(found, leave, sector), target, as_json)
+        result = planned
+    else:
+        if not yes:
+            _confirm(planned, target, as_json)
+        result = write(found, repair, leave, sector) if repair else _write_all(found, leave, sector)
+    _show(result, target, as_json)
+    steps = result.steps if isinstance(result, MendAllResult) else (result,)
+    draw(path, [(f"{one.repair}: {name}", shown) for one in steps for name, shown in maps_of(one)])
 
 
 def write(target: Target, repair: str, leave: Leave, sector: int | None = None) -> MendResult:

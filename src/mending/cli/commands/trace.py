@@ -5,7 +5,8 @@ import click
 from mending.boot import Trace, trace_disk
 from mending.case import traced
 from mending.cli import options, world
-from mending.cli.show import emit, show_trace
+from mending.cli.figures import draw, wanted_figure
+from mending.cli.show import emit, named_target, show_trace
 from mending.cli.targets import Target, opened
 from mending.knowledge import base_pack
 
@@ -15,15 +16,19 @@ from mending.knowledge import base_pack
 @options.sector
 @options.firmware
 @click.option("--check", is_flag=True, help="Exit 1 unless no fault was found.")
+@options.figure
 @options.as_json
 @click.pass_context
 def command(
-    ctx: click.Context, target: str, sector: int | None, firmware: str | None, check: bool, as_json: bool
-) -> None:
+    ctx: click.Context, target: str, sector: int | None, firmware: str | None, check: bool, figure: str | None,
+    as_json: bool,
+) -> None:  # fmt: skip
     """Which phase of starting fails, rung by rung, and why. Reads only; a case remembers the result."""
+    path = wanted_figure(figure)
     found = Target(target)
     trace = look(found, sector, firmware)
     emit(trace, as_json, lambda result: show_trace(result, base_pack(), target))
+    draw(path, [(named_target(trace.target.path, target), trace.map)] if trace.map is not None else [])
     if check and trace.verdict != "no-fault-found":
         ctx.exit(1)
 

@@ -1,15 +1,17 @@
 """Results as tables. The only room that prints."""
 
 from mending.cli.show.cases import show_case, show_cases, show_signs
-from mending.cli.show.console import emit, say
+from mending.cli.show.console import emit, named_target, say
 from mending.cli.show.rehearsals import show_rehearsal
-from mending.cli.show.repairs import show_mend, show_mend_all, show_points
+from mending.cli.show.repairs import maps_of, show_mend, show_mend_all, show_points
 from mending.cli.show.searches import show_search
 from mending.cli.show.thinking import show_causes, show_plan, show_question
 from mending.cli.show.traces import show_trace
 
 __all__ = [
     "emit",
+    "maps_of",
+    "named_target",
     "say",
     "show_case",
     "show_cases",

@@ -11,7 +11,7 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
-from mending.model import clean_text
+from mending.model import clean_text, plain_size
 
 R = TypeVar("R", bound=msgspec.Struct)
 
@@ -68,12 +68,7 @@ def indented(*what: RenderableType) -> Padding:
     return Padding(Group(*what), (0, 0, 0, 2))
 
 
-def size(count: int) -> str:
-    """Bytes as people say them."""
-    for unit, step in (("TiB", 1 << 40), ("GiB", 1 << 30), ("MiB", 1 << 20), ("KiB", 1 << 10)):
-        if count >= step:
-            return f"{count / step:.4g} {unit}"
-    return f"{count} bytes"
+size = plain_size
 
 
 def named_target(path: str, named: str) -> str:

@@ -3,6 +3,8 @@
 from rich.console import Group, RenderableType
 
 from mending.cli.show.console import indented, plain_id, rows, size, text, title
+from mending.cli.show.maps import show_map
+from mending.disk import DiskMap
 from mending.repair import MendAllResult, MendResult, PointsResult
 
 
@@ -19,7 +21,15 @@ def show_mend(result: MendResult) -> RenderableType:
     ends: list[tuple[object, ...]] = [("trace before:", before), ("trace after:", text(after, outcome))]
     if result.undo_point:
         ends.append(("undo point:", result.undo_point))
-    return Group(title(result.repair), indented(text(result.says), rows(cells)), rows(ends))
+    maps = [show_map(one, name) for name, one in maps_of(result)]
+    return Group(title(result.repair), indented(text(result.says), rows(cells)), *maps, rows(ends))
+
+
+def maps_of(result: MendResult) -> list[tuple[str, DiskMap]]:
+    """The disk before and after, where the repair changes the table."""
+    later = "after" if result.done else "as it would be"
+    pairs = [("before", result.map_before), (later, result.map_after)]
+    return [(name, one) for name, one in pairs if one is not None]
 
 
 def show_mend_all(result: MendAllResult, named: str) -> RenderableType:

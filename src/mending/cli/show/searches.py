@@ -3,6 +3,7 @@
 from rich.console import Group, RenderableType
 
 from mending.cli.show.console import named_target, rows, size, text, title
+from mending.cli.show.maps import show_map
 from mending.disk import SearchResult
 
 
@@ -18,4 +19,5 @@ def show_search(result: SearchResult, named: str) -> RenderableType:
         for one in result.found
     ]  # fmt: skip
     heads = ("start", "size", "file system", "label", "sure", "table", "because")
-    return Group(title(named_target(result.path, named)), rows(cells, heads, wide=6, right=(0, 1, 4)))
+    ribbon = (show_map(result.map), text("")) if result.map is not None else ()
+    return Group(title(named_target(result.path, named)), *ribbon, rows(cells, heads, wide=6, right=(0, 1, 4)))

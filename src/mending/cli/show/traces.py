@@ -5,8 +5,9 @@ from rich.text import Text
 
 from mending.boot import Trace, VolumeResult
 from mending.cli.show.console import indented, named_target, plain_id, rows, size, text, title
+from mending.cli.show.maps import show_map
 from mending.knowledge import Pack
-from mending.model import Finding, PhaseState, Severity, Where
+from mending.model import Finding, PhaseState, Severity, VolumeState, Where
 
 _STYLES = {
     PhaseState.PASSED: "green",
@@ -28,12 +29,14 @@ def show_trace(trace: Trace, pack: Pack, named: str) -> RenderableType:
     parts: list[RenderableType] = [title(named_target(target.path, named)), indented(text(about, "dim")), text("")]
     parts += [rows(_verdict(trace, pack, named)), text("")]
     parts += [rows(_ladder(trace), ("phase", "state", "what was seen", "where"), wide=2), text("")]
-    others = [finding for finding in trace.findings if finding.severity is Severity.WARNING]
+    others = [finding for finding in trace.findings if finding.severity is not Severity.FATAL]
     if others:
         parts += [title("also found"), indented(rows([(plain_id(one.severity), one.says) for one in others])), text("")]
     if trace.volumes:
-        heads = ("no.", "start", "size", "type", "file system", "label", "role")
+        heads = ("no.", "start", "in use", "type", "file system", "label", "role")
+        parts += [show_map(trace.map), text("")] if trace.map is not None else []
         parts += [rows([_volume(one) for one in trace.volumes], heads, wide=3, right=(0, 1, 2))]
+        parts += [text(f"{one} on volume {volume.number}: an earlier installation") for volume, one in _earlier(trace)]
     parts += [text(f"{one.family} system {one.title} on volume {one.volume}") for one in trace.systems]
     return Group(*parts)
 
@@ -96,6 +99,13 @@ def _ladder(trace: Trace) -> list[tuple[object, ...]]:
     return cells
 
 
+def _earlier(trace: Trace) -> list[tuple[VolumeResult, str]]:
+    return [(volume, folder) for volume in trace.volumes for folder in volume.earlier]
+
+
 def _volume(volume: VolumeResult) -> tuple[object, ...]:
     number = f"{volume.number}{'*' if volume.active else ''}"
-    return number, volume.start, size(volume.bytes), volume.type, volume.filesystem, volume.label, plain_id(volume.role)
+    length = size(volume.bytes) if volume.used is None else f"{size(volume.used)} of {size(volume.bytes)}"
+    left = volume.state if volume.state in {VolumeState.DIRTY, VolumeState.HIBERNATED} else ""
+    role = ", ".join(part for part in (plain_id(volume.role), left) if part)
+    return number, volume.start, length, volume.type, volume.filesystem, volume.label, role

