@@ -25,21 +25,23 @@ TERMINALS = {
     "mend": ["mend quay-desk-2 boot-code --yes", "undo quay-desk-2 --list", "mend mess-room"],
     "rehearse": ["rehearse images/gate-2.img", "rehearse images/quay-desk-1.img"],
     "search": ["search ticket-hall", "mend ticket-hall"],
+    "fats": ["trace stores-1", "mend stores-1"],
     "work": ["work mess-room"],
     "cases": ["cases ."],
     "demo": ["demo --brief new-workshop"],
     "help": ["--help"],
 }
 PAGE = "report"
+FIGURE = "disk-map"
 
 
 def main() -> None:
     """Make all pictures, or those named on the command line."""
-    wanted = sys.argv[1:] or [*TERMINALS, PAGE]
+    wanted = sys.argv[1:] or [*TERMINALS, PAGE, FIGURE]
     with tempfile.TemporaryDirectory() as folder:
         shop = Path(folder) / "workshop"
         _mending("demo", "workshop", "--brief", cwd=Path(folder))
-        for case in ("quay-desk-2", "gate-2", "ticket-hall", "mess-room"):
+        for case in ("quay-desk-2", "gate-2", "ticket-hall", "mess-room", "stores-1"):
             _mending("undo", case, cwd=shop)
         screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", f"{SIZE}x24"], stderr=subprocess.DEVNULL)
         try:
@@ -47,6 +49,8 @@ def main() -> None:
             for name in wanted:
                 if name == PAGE:
                     _page(shop)
+                elif name == FIGURE:
+                    _mending("mend", "ticket-hall", "--figure", str(SHOTS / f"{FIGURE}.png"), cwd=shop)
                 else:
                     _terminal(name, TERMINALS[name], shop)
                 print(f"made {name}.png")

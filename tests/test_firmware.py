@@ -20,6 +20,7 @@ UP = "Skerrivane desk: the system is up"
 MENDABLE = {"blank-boot-code", "blank-boot-sector", "boot-sector-without-signature", "blank-volume-code"}
 MENDABLE |= {"no-table", "no-active-entry", "two-active-entries"}
 MENDABLE |= {"wrong-hidden-sectors", "no-protective-record", "no-protective-entry", "blank-efi-boot-sector"}
+MENDABLE |= {"blank-first-fat", "first-fat-breaks-loader"}
 
 
 class Grades(InFolder):

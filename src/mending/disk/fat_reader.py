@@ -49,10 +49,7 @@ class FatReader:
         clusters, why = self.chain(row.cluster)
         needed = -(-wanted // self.shape.cluster_bytes)
         if len(clusters) < needed:
-            why = why or f"ends after {len(clusters)} clusters"
-            raise BrokenChainError(
-                f"the chain of {path} {why}, and {-(-row.bytes // self.shape.cluster_bytes)} are needed"
-            )
+            raise BrokenChainError(f"its chain {why or 'ends'} after {len(clusters)} of {needed} clusters")
         return self._bytes(clusters[:needed])[:wanted]
 
     def chain(self, first: int) -> tuple[list[int], str]:

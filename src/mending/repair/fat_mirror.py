@@ -55,6 +55,8 @@ def _patches(volume: Volume, good: FatCopy, bad: FatCopy) -> list[Patch]:
         start = end = differ.pop(0)
         while differ and differ[0] == end + _NEAR:
             end = differ.pop(0)
-        before, after = bad.data[start : end + _NEAR], good.data[start : end + _NEAR]
-        patches.append(Patch(bad.offset + start, before, after, f"FAT {bad.number} of volume {volume.number}"))
+        unlike = [at for at in range(start, min(end + _NEAR, len(good.data))) if good.data[at] != bad.data[at]]
+        first, last = unlike[0], unlike[-1] + 1
+        says = f"FAT {bad.number} of volume {volume.number}"
+        patches.append(Patch(bad.offset + first, bad.data[first:last], good.data[first:last], says))
     return patches

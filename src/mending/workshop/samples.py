@@ -68,6 +68,7 @@ def samples(boot_code: bytes) -> tuple[Sample, ...]:
         Sample("purser-1", "Runs; the newer kind.", uefi(), _UEFI, runs),
         Sample("purser-2", "Runs, but a check of its disk complained.", uefi("blank-primary-header"), _UEFI, runs),
         Sample("mess-room", "No boot device, since the power cut.", uefi("blank-efi-boot-sector"), _UEFI, after_cut),
+        Sample("stores-1", "No boot device, since the lights went.", uefi("first-fat-breaks-loader"), _UEFI, after_cut),
         Sample("chart-room", "No boot device, since an update.", uefi("truncated-loader"), _UEFI, _MESSAGE),
     )
 
