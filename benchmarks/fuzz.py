@@ -59,7 +59,7 @@ def main() -> None:
     failures = [one for part in parts for one in part[0]]
     slowest, memory = max(part[1] for part in parts), max(part[2] for part in parts)
     verdicts = sum((part[3] for part in parts), Counter())
-    print(f"fuzz: {COUNT} mutations in {time.monotonic() - started:.0f} s; {len(failures)} tracebacks")
+    print(f"fuzz: {COUNT} mutations in {time.monotonic() - started:.0f} s; {len(failures)} failures")
     print(f"slowest {slowest:.2f} s (limit {SECONDS:g}), most memory {memory:.0f} MB (limit {MEGABYTES})")
     print("verdicts:", ", ".join(f"{name} {count}" for name, count in verdicts.most_common()))
     for one in failures[:5]:
@@ -68,6 +68,7 @@ def main() -> None:
 
 
 def _run(seed: int, count: int) -> tuple[list[str], float, float, "Counter[str]"]:
+    """Failures (where too much memory was needed, the rest is not tried), longest seconds, most MB, verdicts."""
     draw, slowest = random.Random(seed), 0.0
     failures: list[str] = []
     verdicts: Counter[str] = Counter()
@@ -83,7 +84,11 @@ def _run(seed: int, count: int) -> tuple[list[str], float, float, "Counter[str]"
                 verdicts[type(error).__name__] += 1
             except Exception:  # whatever it is, it is what is looked for
                 failures.append(f"seed {seed}, mutation {number}: {traceback.format_exc()}")
-            slowest = max(slowest, time.perf_counter() - before)
+            took = time.perf_counter() - before
+            slowest = max(slowest, took)
+            if took > SECONDS or _memory() > MEGABYTES:
+                failures.append(f"seed {seed}, mutation {number} of {source.path}: {took:.2f} s, {_memory():.0f} MB")
+                break
         return failures, slowest, _memory(), verdicts
 
 

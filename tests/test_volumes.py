@@ -4,9 +4,10 @@ import re
 import struct
 import unittest
 
+from mending.boot import trace_disk
 from mending.disk import contents_of, open_files, survey
 from mending.model import crc32c, fletcher64
-from mending.source import open_source
+from mending.source import FaultyMemory, open_source
 from tests.support import SECTOR, InFolder, ids, needs, patch, sha, tool, trace_file
 from tests.volumes import MAKERS, MIB, PROGRAMS, SIZES, disk_of, filesystem, make_volume, told_by_system
 
@@ -76,6 +77,28 @@ class Accounts(InFolder):
         self.assertEqual(crc32c(bytes(32)) ^ 0xFFFFFFFF, 0x8A9136AA)
         self.assertEqual(fletcher64(b""), 0xFFFFFFFF << 32 | 0xFFFFFFFF)
 
+    @needs("sfdisk", "sgdisk", "mke2fs")
+    def test_names_that_two_bear_are_said(self):
+        one = make_volume(self.folder, "ext2")
+        path, _ = disk_of(self.folder, [one, one])
+        self.assertEqual(set(ids(trace_file(path), "warning")), {"identifiers-alike"})
+        guid = "5EA00000-0000-4000-8000-00000000C0DE"
+        tool("sgdisk", "-u", f"1:{guid}", "-u", f"2:{guid}", path)
+        trace = trace_file(path)
+        self.assertEqual(set(ids(trace, "warning")), {"identifiers-alike", "gpt-guids-alike"})
+        self.assertEqual({one.partition for one in trace.volumes}, {guid.lower()})
+
+    @needs("sfdisk")
+    def test_a_made_header_of_hfs_plus(self):
+        volume = self.folder / "hfs"
+        header = struct.pack(">2sHI", b"H+", 4, 1 << 8).ljust(40, b"\0") + struct.pack(">III", 4096, 512, 100)
+        for head, state in ((header, "clean"), (header[:4] + bytes(4) + header[8:], "dirty")):
+            volume.write_bytes(bytes(1024) + head.ljust(512, b"\0") + bytes(2 * MIB - 1536))
+            seen = trace_file(disk_of(self.folder, [volume])[0]).volumes[0]
+            self.assertEqual(
+                (seen.filesystem, seen.believes, seen.used, seen.state), ("hfs+", 2 * MIB, 412 * 4096, state)
+            )
+
     @needs("sfdisk", "mke2fs", "mkfs.ntfs", "mkfs.fat", "mcopy")
     def test_roles_come_from_content(self):
         trees = {
@@ -114,6 +137,23 @@ class Accounts(InFolder):
         volume.write_bytes(bytes(12 * MIB))
         tool("mke2fs", "-q", "-t", "ext4", "-d", self.folder / f"{name}-tree", volume)
         return volume
+
+
+class Unreadable(InFolder):
+    @needs("sfdisk", "mkfs.fat", "mkfs.ntfs", "mke2fs")
+    def test_bad_sectors_in_one_volume_do_not_stop_the_others_and_are_said(self):
+        volumes = [make_volume(self.folder, kind) for kind in ("fat16", "ntfs", "ext4")]
+        path, places = disk_of(self.folder, volumes)
+        data = path.read_bytes()
+        fat = places[0] + struct.unpack_from("<H", data, places[0] + 14)[0] * SECTOR
+        for bad, number, finding in (
+            ((fat, SECTOR), 0, "fat-unreadable"), ((places[0], SECTOR), 0, "volume-unreadable"),
+            ((places[1] + 16384, 8192), 1, "file-table-damaged"), ((places[2] + 1024, SECTOR), 2, "volume-unreadable"),
+        ):  # fmt: skip
+            trace = trace_disk(FaultyMemory(data, bad=(bad,)))
+            self.assertIn(finding, ids(trace))
+            sound = [one for at, one in enumerate(trace.volumes) if at != number]
+            self.assertEqual([(one.label, one.state) for one in sound], [("HOLM", "clean")] * 2)
 
 
 class Superblock(InFolder):

@@ -63,7 +63,8 @@ class Apart:
 
 def _serve(make: Callable[[], object], line: Connection) -> None:
     signal.signal(signal.SIGINT, signal.SIG_IGN)
-    resource.setrlimit(resource.RLIMIT_CPU, (APART_SECONDS, APART_SECONDS))
+    signal.setitimer(signal.ITIMER_PROF, APART_SECONDS)  # counts processor time; its signal ends the process
+    signal.signal(signal.SIGPROF, signal.SIG_DFL)
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
     served: object | None = None
     while True:
@@ -74,7 +75,7 @@ def _serve(make: Callable[[], object], line: Connection) -> None:
         try:
             served = make() if served is None else served
             line.send(getattr(served, method)(*words))
-        except OSError as error:
+        except (OSError, RuntimeError) as error:  # the latter is how the library passes on what a read raised
             line.send(OSError(str(error)))
         except InputError as error:
             line.send(InputError(error.says, error.hint))

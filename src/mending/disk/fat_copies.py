@@ -110,7 +110,7 @@ class _Walk:
 
     def __init__(self, source: Source, volume: fat.FatVolume, table: Sequence[int]) -> None:
         self._source, self._volume, self._table = source, volume, table
-        self._owned = bytearray(volume.clusters + fat_tables.FIRST_CLUSTER)
+        self._owned = bytearray(min(volume.clusters + fat_tables.FIRST_CLUSTER, len(table)))
         self._rows = 0
         self.faults, self.first, self.complete = 0, "", True
 

@@ -11,6 +11,8 @@ Listed = tuple[str, int, bool]
 """Name, length in bytes, whether it is a folder."""
 _STEP = 65_536
 """Bytes of the FAT that are read at a time."""
+_PIECES = 32
+"""Most of them that are kept: a damaged chain may jump all over the disk."""
 FOLDER_BYTES = 65_536 * fat_tables.ROW
 """The specification allows no longer folder."""
 
@@ -46,15 +48,15 @@ class FatReader:
         wanted = min(length, row.bytes if row is not None else 0)
         if row is None or not wanted:
             return b""
-        clusters, why = self.chain(row.cluster)
         needed = -(-wanted // self.shape.cluster_bytes)
+        clusters, why = self.chain(row.cluster, needed)
         if len(clusters) < needed:
             raise BrokenChainError(f"its chain {why or 'ends'} after {len(clusters)} of {needed} clusters")
         return self._bytes(clusters[:needed])[:wanted]
 
-    def chain(self, first: int) -> tuple[list[int], str]:
-        """The clusters of a chain by the FAT in use, and why it ends too early; empty when it ends as it should."""
-        return fat_tables.chain(self.table, first, self.shape.kind, self.shape.clusters)
+    def chain(self, first: int, most: int) -> tuple[list[int], str]:
+        """At most so many clusters of a chain by the FAT in use, and why it ends too early; empty when it does not."""
+        return fat_tables.chain(self.table, first, self.shape.kind, self.shape.clusters, most)
 
     def rows(self, folder: fat_tables.Row | None) -> list[fat_tables.Row]:
         """The rows of a folder; None stands for the root."""
@@ -65,8 +67,8 @@ class FatReader:
         if folder is None and self.shape.kind != "fat32":
             start, length = self.shape.fixed_root
             return self._source.read(self.shape.offset + start, length).data
-        clusters, _ = self.chain(self.shape.root_cluster if folder is None else folder.cluster)
-        return self._bytes(clusters[: FOLDER_BYTES // max(self.shape.cluster_bytes, 1)])
+        most = FOLDER_BYTES // max(self.shape.cluster_bytes, 1)
+        return self._bytes(self.chain(self.shape.root_cluster if folder is None else folder.cluster, most)[0])
 
     def find(self, path: str) -> fat_tables.Row | None:
         """The row of a file or folder by either of its names, in any case; None where there is none."""
@@ -108,7 +110,7 @@ class LazyTable(Sequence[int]):
         self._source, self._shape = source, shape
         self._bits = fat_tables.entry_bits(shape.kind)
         self._start = shape.offset + (shape.fat_offsets or (0,))[shape.fat_in_use]
-        self._pieces: dict[int, Sequence[int]] = {}
+        self._pieces: dict[int, bytes] = {}
         self._per_piece = _STEP * 8 // self._bits // 2 * 2
         self._length = min(shape.clusters + fat_tables.FIRST_CLUSTER, shape.fat_bytes * 8 // self._bits)
 
@@ -128,8 +130,8 @@ class LazyTable(Sequence[int]):
             raise IndexError(at)
         number, inside = divmod(at, self._per_piece)
         if number not in self._pieces:
+            while len(self._pieces) >= _PIECES:
+                del self._pieces[next(iter(self._pieces))]
             length = self._per_piece * self._bits // 8
-            data = self._source.read(self._start + number * length, length + 2).data
-            self._pieces[number] = fat_tables.entries(data, self._shape.kind)
-        piece = self._pieces[number]
-        return piece[inside] if inside < len(piece) else 0
+            self._pieces[number] = self._source.read(self._start + number * length, length + 2).data
+        return fat_tables.entry_at(self._pieces[number], inside, self._shape.kind)

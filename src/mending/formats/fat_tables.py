@@ -56,6 +56,15 @@ def entries(data: bytes, kind: str) -> Sequence[int]:
     return [half for low, middle, high in triples for half in (low | (middle & 15) << 8, middle >> 4 | high << 4)]
 
 
+def entry_at(data: bytes, at: int, kind: str) -> int:
+    """Entry `at` of a piece of a table that starts with an even entry; 0 where the piece ends before it."""
+    if kind == "fat12":
+        pair = int.from_bytes(data[at * 3 // 2 : at * 3 // 2 + 2], "little")
+        return pair >> 4 if at & 1 else pair & 0xFFF
+    width = entry_bits(kind) // 8
+    return int.from_bytes(data[at * width : (at + 1) * width], "little") & 0x0FFFFFFF
+
+
 def closed_properly(table: Sequence[int], kind: str) -> bool | None:
     """What entry 1 says of how the volume was left; None for FAT12, which does not tell."""
     bit = _CLOSED.get(kind)
@@ -67,17 +76,20 @@ def is_end(entry: int, kind: str) -> bool:
     return entry >= {"fat12": 0xFF8, "fat16": 0xFFF8, "fat32": 0x0FFFFFF8}[kind]
 
 
-def chain(table: Sequence[int], first: int, kind: str, clusters: int) -> tuple[list[int], str]:
+def chain(table: Sequence[int], first: int, kind: str, clusters: int, most: int | None = None) -> tuple[list[int], str]:
     """The clusters of a chain, and why it ends too early; empty when it ends as it should.
 
     Args:
         clusters: how many the volume has; numbers run from 2 to this and one more.
+        most: how many are wanted; the rest of the chain is then not followed.
     """
     found: list[int] = []
     seen: set[int] = set()
     at = first
     last = min(clusters + FIRST_CLUSTER, len(table))
     while FIRST_CLUSTER <= at < last:
+        if most is not None and len(found) >= most:
+            return found, ""
         if at in seen:
             return found, f"comes back to cluster {at}"
         found.append(at)

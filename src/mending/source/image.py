@@ -34,8 +34,9 @@ class FileSource:
     def read(self, offset: int, length: int) -> Window:
         """See `Source.read`."""
         wanted = max(0, min(length, self.size - offset, WINDOW_BYTES))
+        inside = 0 <= offset < self.size  # a damaged number may be larger than the system can be asked for
         try:
-            data = os.pread(self._open_fd(), wanted, offset) if offset >= 0 else b""
+            data = os.pread(self._open_fd(), wanted, offset) if inside else b""
         except OSError as error:
             if error.errno in _UNREADABLE:
                 says = f"{wanted} bytes at offset {offset} of {self.path} cannot be read: {error.strerror}."
