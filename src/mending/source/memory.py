@@ -16,7 +16,7 @@ class _InMemory:
         raise NotImplementedError
 
     def data_ranges(self) -> Iterator[tuple[int, int]]:
-        """See `Source.data_ranges`; patches may lie over holes, so it is all of it."""
+        """See `Source.data_ranges`: all of it."""
         yield 0, self.size
 
     def read_into(self, offset: int, buffer: memoryview) -> int:
@@ -87,6 +87,19 @@ class PatchedSource(_InMemory):
             if start < end:
                 data[start - offset : end - offset] = patch.after[start - patch.offset : end - patch.offset]
         return Window(bytes(data), offset)
+
+    def data_ranges(self) -> Iterator[tuple[int, int]]:
+        """See `Source.data_ranges`: what the source below holds, and what the patches put over its holes."""
+        spans = [*self._base.data_ranges(), *((patch.offset, patch.length) for patch in self._patches)]
+        start, end = 0, 0
+        for at, length in sorted(spans):
+            if at > end:
+                if end > start:
+                    yield start, end - start
+                start, end = at, at
+            end = max(end, at + length)
+        if end > start:
+            yield start, end - start
 
     def count_read(self, count: int) -> None:
         """See `Source.count_read`."""
