@@ -62,7 +62,7 @@ def main() -> None:
     print(f"fuzz: {COUNT} mutations in {time.monotonic() - started:.0f} s; {len(failures)} failures")
     print(f"slowest {slowest:.2f} s (limit {SECONDS:g}), most memory {memory:.0f} MB (limit {MEGABYTES})")
     print("verdicts:", ", ".join(f"{name} {count}" for name, count in verdicts.most_common()))
-    for one in failures[:5]:
+    for one in failures[:8]:
         print(one)
     sys.exit(bool(failures) or slowest > SECONDS or memory > MEGABYTES)
 
@@ -83,11 +83,13 @@ def _run(seed: int, count: int) -> tuple[list[str], float, float, "Counter[str]"
             except MendingError as error:
                 verdicts[type(error).__name__] += 1
             except Exception:  # whatever it is, it is what is looked for
-                failures.append(f"seed {seed}, mutation {number}: {traceback.format_exc()}")
+                last = " | ".join(row.strip() for row in traceback.format_exc().splitlines()[-7:])
+                failures.append(f"seed {seed}, mutation {number}: {last}")
             took = time.perf_counter() - before
             slowest = max(slowest, took)
             if took > SECONDS or _memory() > MEGABYTES:
                 failures.append(f"seed {seed}, mutation {number} of {source.path}: {took:.2f} s, {_memory():.0f} MB")
+            if _memory() > MEGABYTES:
                 break
         return failures, slowest, _memory(), verdicts
 
@@ -96,7 +98,7 @@ def _try(source: Source, number: int) -> str:
     verdict = trace_disk(source).verdict
     if number % _SEARCH_EVERY == 0 and source.size < 64 << 20:
         search(source)
-    if number % _MEND_EVERY == 0:
+    if number % _MEND_EVERY == 0 and source.size < 128 << 20:
         repair = list(REPAIRS)[number // _MEND_EVERY % len(REPAIRS)]
         preview(repair, source, Leave(anyway=True, key_at_hand=True))
     return str(verdict)

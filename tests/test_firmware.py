@@ -107,15 +107,23 @@ class RealSystems(InFolder):
             tool("mcopy", "-i", inside, source, f"::{name}")
         return path
 
-    @needs(QEMU, "sfdisk", "mke2fs", "grub-mkimage", GRUB_FILES / "boot.img", KERNEL, BUSYBOX, "cpio")
-    def test_bios_grub_and_kernel(self):
+    def grub_disk(self, changes=None):
+        """A BIOS disk with GRUB in the gap, and an ext4 volume with its files; changes: contents by path."""
         path = self.partitioned("grub", f"start={START},size=150000,type=83,bootable", mib=80)
         tree = self.folder / "tree"
+        shutil.rmtree(tree, ignore_errors=True)
         (tree / "boot" / "grub" / "i386-pc").mkdir(parents=True)
         (tree / "boot" / "grub" / "grub.cfg").write_text(self.menu("(hd0,msdos1)"))
         shutil.copy(GRUB_FILES / "boot.img", tree / "boot" / "grub" / "i386-pc")
         shutil.copy(KERNEL, tree / "vmlinuz")
-        shutil.copy(self.initramfs(), tree / "initrd")
+        if not (self.folder / "initrd").exists():
+            self.initramfs()
+        shutil.copy(self.folder / "initrd", tree / "initrd")
+        for name, change in (changes or {}).items():
+            data = change((tree / name).read_bytes())
+            (tree / name).unlink()
+            if data is not None:
+                (tree / name).write_bytes(data)
         core = self.folder / "core"
         modules = ["biosdisk", "part_msdos", "ext2", "normal", "linux", "serial", "terminal", "configfile"]
         tool("grub-mkimage", "-O", "i386-pc", "-o", core, "-p", "(hd0,msdos1)/boot/grub", *modules)
@@ -123,7 +131,32 @@ class RealSystems(InFolder):
         patch(path, 0, (GRUB_FILES / "boot.img").read_bytes()[:440])
         patch(path, 0x66, b"\x90\x90")
         patch(path, SECTOR, core.read_bytes())
+        return path
+
+    @needs(QEMU, "sfdisk", "mke2fs", "grub-mkimage", GRUB_FILES / "boot.img", KERNEL, BUSYBOX, "cpio")
+    def test_bios_grub_and_kernel(self):
+        path = self.grub_disk()
         self.assertTrue(self.check(path, "bios", (0, bytes(440))), "mended is the sound image, bit for bit")
+
+    @needs(QEMU, "sfdisk", "mke2fs", "grub-mkimage", GRUB_FILES / "boot.img", KERNEL, BUSYBOX, "cpio")
+    def test_what_is_fatal_behind_grubs_core_stops_the_machine(self):
+        def half(data):
+            return data[: len(data) // 2]
+
+        rows = (
+            ("boot-manager", {"boot/grub/grub.cfg": lambda _: None}), ("loader", {"vmlinuz": lambda _: None}),
+            ("loader", {"vmlinuz": half}), ("loader", {"initrd": lambda _: None}), ("loader", {"initrd": half}),
+        )  # fmt: skip
+        for phase, changes in rows:
+            with self.subTest(phase, changed=list(changes)):
+                path = self.grub_disk(changes)
+                self.assertEqual(trace_file(path).failing_phase, phase)
+                self.assertFalse(starts(path, "bios", UP, seconds=90, memory=1024, idle=20))
+        path = self.grub_disk()
+        for place in (40_000, 90_000):
+            patch(path, SECTOR + place, bytes([path.read_bytes()[SECTOR + place] ^ 16]))
+            self.assertEqual(trace_file(path).fatal[0].id, "grub-core-damaged")
+        self.assertFalse(starts(path, "bios", UP, seconds=60, memory=1024, idle=15))
 
     @needs(QEMU, OVMF, "sfdisk", "mkfs.fat", "mcopy", "sgdisk", SYSTEMD_BOOT, KERNEL, BUSYBOX, "cpio")
     def test_uefi_systemd_boot_and_kernel(self):
@@ -138,6 +171,10 @@ class RealSystems(InFolder):
         self.assertEqual(tool("sfdisk", "--dump", path), table)
         self.assertIn("No problems found", tool("sgdisk", "--verify", path))
         self.assertIn("BOOTX64", tool("mdir", "-b", "-i", f"{path}@@{START * SECTOR}", "::EFI/BOOT"))
+        tool("mdel", "-i", f"{path}@@{START * SECTOR}", "::vmlinuz")
+        trace = trace_file(path)
+        self.assertEqual((trace.failing_phase, trace.fatal[0].id), ("boot-manager", "kernel-missing"))
+        self.assertFalse(starts(path, "uefi", UP, seconds=90, memory=1024, idle=20))
 
     @needs(QEMU, OVMF, "sfdisk", "mkfs.fat", "mcopy", "grub-mkimage", KERNEL, BUSYBOX, "cpio")
     def test_uefi_grub_and_kernel(self):

@@ -90,11 +90,11 @@ class Patched(unittest.TestCase):
     def test_holes_below_stay_holes_but_for_the_patches(self):
         class Sparse(MemorySource):
             def data_ranges(self):
-                yield from ((0, 100), (500, 50), (800, 10))
+                yield from ((0, 4096), (40960, 8192))
 
-        patches = [Patch(at, b"", bytes(length), "") for at, length in ((90, 30), (300, 5), (545, 5), (810, 40))]
-        found = list(PatchedSource(Sparse(bytes(900)), patches).data_ranges())
-        self.assertEqual(found, [(0, 120), (300, 5), (500, 50), (800, 50)])
+        patches = [Patch(at, b"", bytes(length), "") for at, length in ((90, 30), (8190, 5), (49000, 500), (99990, 10))]
+        found = list(PatchedSource(Sparse(bytes(100_000)), patches).data_ranges())
+        self.assertEqual(found, [(0, 12288), (40960, 12288), (98304, 1696)])
 
 
 if __name__ == "__main__":

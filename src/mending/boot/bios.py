@@ -7,11 +7,14 @@ still known, so that two faults at once are both found.
 from mending.boot.active import check_active
 from mending.boot.codes import CodeKind, recognise_code
 from mending.boot.first_file import check_first_file
+from mending.boot.grounds import Grounds
 from mending.boot.grub_core import check_core, find_core
+from mending.boot.grub_menu_link import GrubLinks
 from mending.boot.rungs import Link, Rung, failed, finding, place
 from mending.boot.volume_sector import check_volume_sector
 from mending.disk import Disk, Volume
 from mending.formats import grub, mbr
+from mending.formats.grub_image import GrubImage
 from mending.model import Lba, Phase, PhaseState, Severity, Where, Window
 
 
@@ -85,15 +88,10 @@ class BiosChain:
         return lambda: check_first_file(self._disk, volume, self.configuration)
 
     def _core(self, lba: Lba) -> Link:
-        def link() -> Rung:
-            rung = check_core(self._disk, lba)
-            if rung.state is PhaseState.PASSED:
-                return Rung(
-                    phase=rung.phase, state=rung.state, says=rung.says, where=rung.where, then=self.configuration
-                )
-            return rung
+        return lambda: check_core(self._disk, lba, self._grub)
 
-        return link
+    def _grub(self, image: GrubImage) -> Link:
+        return GrubLinks(Grounds(self._disk), image, "i386-pc", None).files
 
     def configuration(self) -> Rung:
         """The end of what is read today, said so."""

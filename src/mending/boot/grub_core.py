@@ -1,8 +1,11 @@
 """A GRUB core in the sectors behind the boot record: found when nothing points to it, checked when something does."""
 
-from mending.boot.rungs import Rung, at_sector, failed, finding, place
+from collections.abc import Callable
+
+from mending.boot.rungs import Link, Rung, at_sector, failed, finding, place
 from mending.disk import Disk
-from mending.formats import grub
+from mending.formats import grub, grub_image
+from mending.formats.grub_image import GrubImage
 from mending.model import Lba, Phase, PhaseState, ReadError, Severity, Where, Window
 from mending.model.limits import GAP_SECTORS
 
@@ -23,8 +26,8 @@ def find_core(disk: Disk) -> Lba | None:
     return None
 
 
-def check_core(disk: Disk, lba: Lba) -> Rung:
-    """The rung for the core that a stage one names by its first sector."""
+def check_core(disk: Disk, lba: Lba, then: Callable[[GrubImage], Link]) -> Rung:
+    """The rung for the core that a stage one names by its first sector. Args: then: makes the link behind it."""
     size = disk.source.bytes_per_sector
     where = Where(offset=at_sector(lba, size), length=grub.SIZE)
     if not 0 < lba < disk.sectors:
@@ -40,10 +43,10 @@ def check_core(disk: Disk, lba: Lba) -> Rung:
         return failed(
             finding("grub-core-missing", _PHASE, Severity.FATAL, says, place(window.offset, window.data[:16]))
         )
-    return _check_runs(disk, window)
+    return _check_runs(disk, window, then)
 
 
-def _check_runs(disk: Disk, head: Window) -> Rung:
+def _check_runs(disk: Disk, head: Window, then: Callable[[GrubImage], Link]) -> Rung:
     reading = grub.read_core_head(head)
     for run in reading.record.runs:
         start, end = run.first_lba, run.first_lba + run.sectors
@@ -58,8 +61,31 @@ def _check_runs(disk: Disk, head: Window) -> Rung:
                 finding("grub-core-blank", _PHASE, Severity.FATAL, "The body of GRUB's core is blank.", blank)
             )
     total = 1 + sum(run.sectors for run in reading.record.runs)
-    says = f"GRUB's core is there, {total} sectors long."
-    return Rung(phase=_PHASE, state=PhaseState.PASSED, says=says, where=Where(offset=head.offset, length=total * 512))
+    where = Where(offset=head.offset, length=total * grub.SIZE)
+    return _check_inside(_body(disk, reading.record), total, where, then)
+
+
+def _body(disk: Disk, head: grub.CoreHead) -> bytes:
+    size = disk.source.bytes_per_sector
+    parts = (disk.source.read(at_sector(run.first_lba, size), run.sectors * size) for run in head.runs)
+    return b"".join(part.data for part in parts)
+
+
+def _check_inside(body: bytes, total: int, where: Where, then: Callable[[GrubImage], Link]) -> Rung:
+    """Unpacked as it unpacks itself: a core of which that fails cannot run."""
+    packed = grub_image.packed_core(body)
+    data = grub_image.unpack_core(body)
+    image = grub_image.read_image(data) if data is not None else None
+    if image is not None:
+        says = f"GRUB's core is whole, {total} sectors, and looks for its files in {image.prefix or 'no fixed place'}."
+        return Rung(phase=_PHASE, state=PhaseState.PASSED, says=says, where=where, then=then(image))
+    if packed is None or packed.redundancy:
+        says = "GRUB's core is there; whether it is whole cannot be told from its bytes."
+        code = "grub-core-not-checked" if packed is None else "grub-core-mends-itself"
+        one = finding(code, _PHASE, Severity.NOTE if packed is None else Severity.WARNING, says, where)
+        return Rung(phase=_PHASE, state=PhaseState.DOUBTFUL, says=says, where=where, findings=(one,))
+    says = "GRUB's core is damaged: it cannot be unpacked."
+    return failed(finding("grub-core-damaged", _PHASE, Severity.FATAL, says, where))
 
 
 def _blank(disk: Disk, start: Lba, sectors: int) -> Where | None:

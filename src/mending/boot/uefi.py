@@ -5,7 +5,9 @@ would start, and whether other loaders are there that an entry may name.
 """
 
 from mending.boot.efi_files import FALLBACK_FOLDER, EfiVolume, Loader, efi_volumes
+from mending.boot.grounds import Grounds
 from mending.boot.guid_link import check_guid_table
+from mending.boot.loader_kinds import behind_loader
 from mending.boot.rungs import Rung, failed, finding
 from mending.boot.volume_faults import entry_is_beside, fats_can_be_mended
 from mending.boot.volume_sector import doubts
@@ -60,13 +62,14 @@ class UefiChain:
         readable = [one for one in self._found if not one.unreadable]
         fallbacks = [one for found in readable for one in found.fallbacks]
         others = [one for found in readable for one in found.loaders if not one.fallback]
-        good = next((one for one in fallbacks if one.sound), None)
+        good = next(((found.volume, one) for found in readable for one in found.fallbacks if one.sound), None)
         bad = tuple(_bad_loader(one, Severity.WARNING) for one in (*fallbacks, *others) if not one.sound)
         if good is not None:
-            says = f"{good.path} is there, {good.bytes} bytes, and sound."
-            where = Where(path=good.path, length=good.bytes)
-            state = PhaseState.PASSED
-            return Rung(phase=Phase.BOOT_RECORD, state=state, says=says, where=where, findings=bad, then=self.end)
+            volume, file = good
+            says = f"{file.path} is there, {file.bytes} bytes, and sound."
+            where = Where(path=file.path, length=file.bytes)
+            state, then = PhaseState.PASSED, behind_loader(Grounds(self._disk), volume, file.path)
+            return Rung(phase=Phase.BOOT_RECORD, state=state, says=says, where=where, findings=bad, then=then)
         if any(one.sound for one in others):
             return self._by_entry_alone(fallbacks, others, bad)
         if fallbacks or others:
@@ -77,11 +80,6 @@ class UefiChain:
         repairs = ("fat-mirror",) if fats_can_be_mended(self._disk, readable[0].volume) else ()
         return failed(finding("efi-loader-missing", Phase.BOOT_RECORD, Severity.FATAL, says, where, repairs))
 
-    def end(self) -> Rung:
-        """The end of what is read today, said so."""
-        says = "What the loader file does next is not read yet."
-        return Rung(phase=Phase.BOOT_MANAGER, state=PhaseState.NOT_CHECKED, says=says)
-
     def _by_entry_alone(self, fallbacks: list[Loader], others: list[Loader], bad: tuple[Finding, ...]) -> Rung:
         sound = next(one for one in others if one.sound)
         why = "is damaged" if fallbacks else "is missing"
@@ -89,7 +87,7 @@ class UefiChain:
         where = Where(path=sound.path, length=sound.bytes)
         one = finding("efi-entry-needed", Phase.BOOT_RECORD, Severity.WARNING, says, where)
         state = PhaseState.DOUBTFUL
-        return Rung(phase=one.phase, state=state, says=says, where=where, findings=(one, *bad), then=self.end)
+        return Rung(phase=one.phase, state=state, says=says, where=where, findings=(one, *bad))
 
     def _table(self) -> Where:
         believed = self._disk.gpt.believed if self._disk.gpt else None

@@ -9,6 +9,7 @@ from mending.boot.volume_faults import entry_is_beside
 from mending.disk import BootSector, Disk, Volume
 from mending.formats import grub
 from mending.model import Finding, Lba, Phase, PhaseState, Severity, Where, Window
+from mending.model.limits import TRACE_INSTRUCTIONS
 
 _PHASE = Phase.BOOT_RECORD
 _HARMLESS = {"media-byte", "fat-too-short"}
@@ -112,7 +113,7 @@ def _reads_elsewhere(disk: Disk, volume: Volume) -> bool:
     if not can_rehearse():
         return False
     entry = disk.source.read(volume.entry_offset, 16).data
-    reads = rehearse_code(disk.source, volume.boot.data, entry=entry).reads
+    reads = rehearse_code(disk.source, volume.boot.data, entry=entry, most=TRACE_INSTRUCTIONS).reads
     inside = [volume.start <= read.lba < volume.start + volume.sectors for read in reads]
     return bool(inside) and not any(inside)
 

@@ -7,8 +7,9 @@ from mending.formats import fat, fat_tables
 from mending.model import ByteOffset, InputError
 from mending.source import Source
 
-Listed = tuple[str, int, bool]
-"""Name, length in bytes, whether it is a folder."""
+Listed = tuple[str, int, bool, bool, int]
+"""Name, length in bytes, whether it is a folder, whether it is a link (never), permission bits (all)."""
+_ALL_PERMISSIONS = 0o777
 _STEP = 65_536
 """Bytes of the FAT that are read at a time."""
 _PIECES = 32
@@ -35,7 +36,7 @@ class FatReader:
 
     def listing(self, folder: str) -> list[Listed]:
         """What a folder holds, as far as its chain holds."""
-        return [(row.name, row.bytes, row.folder) for row in self.rows(self._find(folder))]
+        return [(row.name, row.bytes, row.folder, False, _ALL_PERMISSIONS) for row in self.rows(self._find(folder))]
 
     def read(self, path: str, length: int) -> bytes:
         """The first bytes of a file.

@@ -10,7 +10,7 @@ from mending.disk.apart import Apart, GaveUpError
 from mending.disk.fat_reader import BrokenChainError, FatReader
 from mending.disk.volumes import Volume
 from mending.model import InputError, clean_text
-from mending.model.limits import FILE_BYTES
+from mending.model.limits import FILE_BYTES, LINKS
 from mending.source import Source
 
 _OWN = {"fat12", "fat16", "fat32"}
@@ -32,11 +32,18 @@ class FileFound(msgspec.Struct, frozen=True):
     Attributes:
         path: as it is written on the volume.
         bytes: its length.
+        is_link: only where a link could not be followed, or was not asked to be.
+        mode: permission bits; all of them where the file system keeps none.
     """
 
     path: str
     bytes: int
     is_folder: bool
+    is_link: bool = False
+    mode: int = 0o777
+
+
+_TOP = FileFound("/", 0, True)
 
 
 class Files:
@@ -48,14 +55,30 @@ class Files:
         self._listings: dict[str, list[FileFound]] = {}
 
     def find(self, path: str) -> FileFound | None:
-        """The file or folder at `path`, or None. Raises FilesUnavailableError where damage hides it."""
-        found = FileFound("/", 0, True)
-        for name in path.strip("/").split("/"):
+        """The file or folder at `path`, links followed inside the volume, or None.
+
+        Raises:
+            FilesUnavailableError: damage hides it.
+        """
+        found, waiting, links = _TOP, [one for one in path.split("/") if one not in {"", "."}], 0
+        while waiting:
+            name = waiting.pop(0)
+            if name == "..":
+                found = self.find(found.path.rpartition("/")[0]) or _TOP
+                continue
             wanted = self._key(f"{found.path.rstrip('/')}/{name}")
             inside = self.listing(found.path) if found.is_folder else []
             match = next((one for one in inside if self._key(one.path) == wanted), None)
             if match is None:
                 return None
+            if match.is_link:
+                links += 1
+                if links > LINKS:
+                    return None
+                target: str = self._ask("link", match.path)
+                waiting = [one for one in target.split("/") if one not in {"", "."}] + waiting
+                found = _TOP if target.startswith("/") else found
+                continue
             found = match
         return found
 
@@ -67,7 +90,7 @@ class Files:
         if folder not in self._listings:
             rows = self._ask("listing", folder)
             top = folder.rstrip("/")
-            self._listings[folder] = [FileFound(f"{top}/{name}", size, is_folder) for name, size, is_folder in rows]
+            self._listings[folder] = [FileFound(f"{top}/{name}", *rest) for name, *rest in rows]
         return self._listings[folder]
 
     def read(self, found: FileFound, limit: int = FILE_BYTES) -> bytes:

@@ -125,6 +125,8 @@ def _worth_a_look(numpy: Any, start: int, buffer: memoryview) -> list[int]:
     """Offsets of sectors of a block that may belong to the start of a volume or to the copy of one."""
     lead = -start % _SECTOR
     count = (len(buffer) - lead) // _SECTOR
+    if count < 1:
+        return []
     words = numpy.frombuffer(buffer, "<u2", count * _SECTOR // 2, lead).reshape(count, _SECTOR // 2)
     wanted = numpy.zeros(count, bool)
     for column, values in _COLUMNS.items():

@@ -8,8 +8,8 @@ try:
 except ImportError:  # the extra `files` is not installed; everything but file contents still works
     pytsk3 = None
 
-Row = tuple[str, int, bool]
-"""Name, length in bytes, whether it is a folder."""
+Row = tuple[str, int, bool, bool, int]
+"""Name, length in bytes, whether it is a folder, whether it is a link, permission bits."""
 
 
 def available() -> bool:
@@ -42,6 +42,11 @@ class VolumeReader:
         data: bytes = self._filesystem.open(path).read_random(0, length)
         return data, self._source.bytes_read
 
+    def link(self, path: str) -> tuple[str, int]:
+        """What a link points at; and how many bytes of the source have been read so far."""
+        target = self._filesystem.open(path).info.meta.link
+        return (target or b"").decode("utf-8", errors="replace"), self._source.bytes_read
+
 
 def _adapter(source: Source) -> "pytsk3.Img_Info":
     class SourceImage(pytsk3.Img_Info):  # type: ignore[misc, unused-ignore]
@@ -66,6 +71,7 @@ def _plain(entry: "pytsk3.File") -> Row:
     name, meta = entry.info.name, entry.info.meta
     gone = name is None or meta is None or int(name.flags) != int(pytsk3.TSK_FS_NAME_FLAG_ALLOC)
     if gone:
-        return "", 0, False
+        return "", 0, False, False, 0
     shown = clean_text(name.name.decode("utf-8", errors="replace"))
-    return shown, int(meta.size), int(meta.type) == int(pytsk3.TSK_FS_META_TYPE_DIR)
+    folder, link = (int(meta.type) == int(kind) for kind in (pytsk3.TSK_FS_META_TYPE_DIR, pytsk3.TSK_FS_META_TYPE_LNK))
+    return shown, int(meta.size), folder, link, int(meta.mode)

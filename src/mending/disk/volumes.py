@@ -14,6 +14,7 @@ class Volume(msgspec.Struct, frozen=True, kw_only=True):
         entry_offset: where the table entry lies, in bytes from the start of the disk.
         passed_over: whether firmware ignores the entry because it lies outside or shares sectors with another.
         efi: whether the table calls it an EFI system partition.
+        name: what a GPT calls it.
         partition: identifier of the entry, as Linux writes a PARTUUID; empty where there is none.
         filesystem: `fat12 fat16 fat32 exfat ntfs ext encrypted unknown blank unreadable` or a name of
             `formats.marks`; by the backup where the first copy is gone.
@@ -34,6 +35,7 @@ class Volume(msgspec.Struct, frozen=True, kw_only=True):
     efi: bool = False
     passed_over: bool = False
     partition: str = ""
+    name: str = ""
 
     @property
     def encrypted(self) -> bool:

@@ -39,6 +39,9 @@ IDENTITY_RANGE_BYTES = 4096
 REHEARSAL_INSTRUCTIONS = 5_000_000
 """A boot record and a volume boot sector together take some thousands of instructions; more is a loop."""
 
+TRACE_INSTRUCTIONS = 40_000
+"""Ten times what a volume's code takes until it has read outside or inside its volume; a trace must stay quick."""
+
 TABLE_BYTES = 4 * 1024 * 1024
 """How much of a FAT is compared and walked: every EFI system partition fits, and a large stick costs no minute."""
 
@@ -47,3 +50,12 @@ FOLDER_ROWS = 100_000
 
 BITMAP_BYTES = 2 * 1024 * 1024
 """Largest bitmap of clusters that is counted: one of 64 GiB in clusters of 4 KiB."""
+
+LINKS = 16
+"""Most links followed on the way to one file; Linux itself stops at forty."""
+
+KERNEL_BYTES = 64 * 1024 * 1024
+"""How much of a kernel file is read; unified ones with everything inside come near it."""
+
+INITRAMFS_BYTES = 256 * 1024 * 1024
+"""Largest initial file system that is walked; most have under a hundred."""

@@ -61,6 +61,15 @@ class MemorySource(_InMemory):
         """Nothing to let go of."""
 
 
+_BLOCK = 4096
+"""Holes are of whole blocks, and so are the ranges between them."""
+
+
+def _blocks_around(patch: Patch) -> tuple[int, int]:
+    """Start and end of the blocks that a patch touches."""
+    return patch.offset // _BLOCK * _BLOCK, -(-(patch.offset + patch.length) // _BLOCK) * _BLOCK
+
+
 class PatchedSource(_InMemory):
     """Another source as it would be after some patches. Nothing can be written to it."""
 
@@ -90,7 +99,8 @@ class PatchedSource(_InMemory):
 
     def data_ranges(self) -> Iterator[tuple[int, int]]:
         """See `Source.data_ranges`: what the source below holds, and what the patches put over its holes."""
-        spans = [*self._base.data_ranges(), *((patch.offset, patch.length) for patch in self._patches)]
+        over = (_blocks_around(patch) for patch in self._patches)
+        spans = [*self._base.data_ranges(), *((start, min(end, self.size) - start) for start, end in over)]
         start, end = 0, 0
         for at, length in sorted(spans):
             if at > end:

@@ -65,6 +65,7 @@ def rehearse_code(
     packets: bool = True,
     stop_at_volume: bool = False,
     entry: bytes = b"",
+    most: int = REHEARSAL_INSTRUCTIONS,
 ) -> Handed:
     """Run `code` at 0000:7c00 as firmware would start it.
 
@@ -74,11 +75,12 @@ def rehearse_code(
         packets: whether firmware knows reads by LBA; without them only CHS calls work.
         stop_at_volume: stop as soon as control comes to 7c00h a second time.
         entry: a table entry to hand over at DS:SI, as a boot record does that starts a volume.
+        most: instructions after which it is called a loop.
 
     Raises:
         UsageError: the extra `rehearse` is not installed.
     """
-    return _Machine(source, drive, packets, stop_at_volume).run(code, entry)
+    return _Machine(source, drive, packets, stop_at_volume).run(code, entry, most)
 
 
 class _Machine:
@@ -99,7 +101,7 @@ class _Machine:
         self._volume_at: dict[str, int] | None = None
         self._fault: MendingError | None = None
 
-    def run(self, code: bytes, entry: bytes) -> Handed:
+    def run(self, code: bytes, entry: bytes, most: int) -> Handed:
         cpu = self._cpu
         cpu.mem_map(0, _MEMORY)
         cpu.mem_write(LOADED, code)
@@ -110,7 +112,7 @@ class _Machine:
         cpu.hook_add(self._unicorn.UC_HOOK_INTR, self._on_interrupt)
         cpu.hook_add(self._unicorn.UC_HOOK_CODE, self._on_instruction)
         try:
-            cpu.emu_start(LOADED, _MEMORY, count=REHEARSAL_INSTRUCTIONS)
+            cpu.emu_start(LOADED, _MEMORY, count=most)
         except self._unicorn.UcError:
             self._stop = Stop.FAULT
         if self._fault is not None:

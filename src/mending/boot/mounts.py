@@ -1,0 +1,67 @@
+"""Names by which Linux finds volumes: on the kernel's command line and in the mount table."""
+
+import re
+from collections.abc import Iterator
+
+import msgspec
+
+_NAMED = {"uuid": "uuid", "label": "label", "partuuid": "partuuid", "partlabel": "partlabel"}
+_BY = re.compile(r"/dev/disk/by-(uuid|label|partuuid|partlabel)/(.+)")
+_PLAIN = re.compile(r"/dev/(?:[hsv]d[a-z]+\d*|xvd[a-z]\d*|nvme\d+n\d+(?:p\d+)?|mmcblk\d+(?:p\d+)?)")
+_NO_VOLUME = {"none", "tmpfs", "proc", "sysfs", "devpts", "devtmpfs", "overlay", "nfs", "nfs4", "cifs", "fuse", "9p"}
+
+
+class VolumeName(msgspec.Struct, frozen=True):
+    """A volume by one of its names.
+
+    Attributes:
+        kind: `uuid label partuuid partlabel device other`; `device` is a plain device name, which may change from start
+            to start.
+    """
+
+    kind: str
+    value: str
+
+
+class Mount(msgspec.Struct, frozen=True):
+    """One row of a mount table. `line` counts from 1."""
+
+    name: VolumeName
+    point: str
+    filesystem: str
+    options: frozenset[str]
+    line: int
+
+    @property
+    def required(self) -> bool:
+        """Whether the start waits for it and ends in emergency mode without it."""
+        return not self.options & {"nofail", "noauto"} and self.filesystem != "swap"
+
+
+def parse_name(text: str) -> VolumeName:
+    """A name as it is written, quotes undone."""
+    key, equals, value = text.strip().partition("=")
+    value = value.strip("\"'")
+    if equals and key.lower() in _NAMED:
+        return VolumeName(_NAMED[key.lower()], value)
+    match = _BY.fullmatch(text.strip())
+    if match:
+        return VolumeName(match.group(1), match.group(2).replace("\\x20", " "))
+    return VolumeName("device" if _PLAIN.fullmatch(text.strip()) else "other", text.strip())
+
+
+def mount_table(text: str) -> Iterator[Mount]:
+    """The rows that name volumes. Source: the manual page fstab(5) of util-linux."""
+    for number, row in enumerate(text.splitlines(), 1):
+        fields = row.split("#", 1)[0].split() if not row.lstrip().startswith("#") else []
+        if len(fields) < 3 or fields[2] in _NO_VOLUME or fields[2].startswith("fuse."):
+            continue
+        options = frozenset(fields[3].split(",")) if len(fields) > 3 else frozenset()
+        point = fields[1].replace("\\040", " ")
+        yield Mount(parse_name(fields[0].replace("\\040", " ")), point, fields[2], options, number)
+
+
+def option(words: str, name: str) -> str | None:
+    """The last value of an option of the kernel's command line; None where it is not given."""
+    rows = [word.partition("=") for word in words.split()]
+    return next((value for key, _, value in reversed(rows) if key == name), None)

@@ -1,0 +1,232 @@
+"""From the boot manager to the mounts: real GRUB images and file systems, and each link broken on its own."""
+
+import gzip
+import lzma
+import struct
+import unittest
+
+import lz4.block
+import zstandard
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from mending.boot.mounts import mount_table, option, parse_name
+from mending.formats import boot_entry, bzimage, grub_image, grub_menu, initramfs
+from mending.model import Window
+from tests.support import GRUB_FILES, SECTOR, START, InFolder, ids, made_kernel, needs, patch, tool, trace_file
+
+VERSION = "6.1.0-ferry"
+ROOT = "5ea00000-0000-4000-8000-00000000c0de"
+MENU = f"""
+if [ -s $prefix/grubenv ]; then
+  load_env
+fi
+if [ "${{next_entry}}" ] ; then
+  set default="${{next_entry}}"
+else
+  set default="${{saved_entry}}"
+fi
+insmod ext2
+search --no-floppy --fs-uuid --set=root {ROOT}
+menuentry 'Ferry Linux' --class linux --id 'ferry' {{
+  if [ x$feature_platform_search_hint = xy ]; then
+    search --no-floppy --fs-uuid --set=root --hint-bios=hd0,msdos1  {ROOT}
+  fi
+  echo 'Loading ...'
+  linux /boot/vmlinuz root=UUID={ROOT} ro  quiet
+  initrd /boot/initrd
+}}
+submenu 'Older' {{
+  menuentry 'Old' {{
+    linux /boot/vmlinuz.old root=LABEL=OLD
+  }}
+}}
+"""
+MAKERS = ("sfdisk", "mke2fs", "grub-mkimage", GRUB_FILES / "boot.img")
+
+
+def cpio(names, *, trailer=True):
+    """A newc archive by the published format."""
+    out = b""
+    for number, name in enumerate([*names, *(["TRAILER!!!"] if trailer else [])]):
+        raw, data = name.encode() + b"\0", b"x" * 10 if name != "TRAILER!!!" else b""
+        fields = (number, 0o100644, 0, 0, 1, 0, len(data), 0, 0, 0, 0, len(raw), 0)
+        head = b"070701" + b"".join(f"{one:08x}".encode() for one in fields)
+        out += (head + raw).ljust(-(-(110 + len(raw)) // 4) * 4, b"\0") + data.ljust(-(-len(data) // 4) * 4, b"\0")
+    return out
+
+
+def archive(version=VERSION):
+    return cpio(["init", f"usr/lib/modules/{version}/kernel/ferry.ko"])
+
+
+class Chain(InFolder):
+    def tree(self):
+        """The files of a small installed system."""
+        elf = b"\x7fELF\2\1\1" + bytes(9) + struct.pack("<HH", 3, 62) + bytes(100)
+        return {
+            "boot/vmlinuz": made_kernel(version=VERSION), "boot/initrd": gzip.compress(archive()),
+            "boot/grub/grub.cfg": MENU.encode(), "etc/os-release": b'PRETTY_NAME="Ferry Linux 3"\n',
+            "etc/fstab": f"UUID={ROOT} / ext4 defaults 0 1\n".encode(), "usr/lib/ferryd": elf,
+        }  # fmt: skip
+
+    def disk(self, files, prefix="(hd0,msdos1)/boot/grub", modules=("normal",)):
+        """GRUB in the gap, an ext4 root; a kernel that cannot run, which a trace does not need."""
+        path = self.partitioned("chain", f"start={START},size=120000,type=83")
+        for name, data in files.items():
+            place = self.folder / "tree" / name
+            place.parent.mkdir(parents=True, exist_ok=True)
+            place.write_bytes(data)
+            place.chmod(0o755)
+        (self.folder / "tree" / "usr" / "sbin").mkdir(parents=True, exist_ok=True)
+        for link, target in (("sbin", "usr/sbin"), ("usr/sbin/init", "../lib/ferryd")):
+            place = self.folder / "tree" / link
+            if not place.is_symlink():
+                place.symlink_to(target)
+        core = self.folder / "core"
+        tool("grub-mkimage", "-O", "i386-pc", "-o", core, "-p", prefix, "biosdisk", "part_msdos", "ext2", *modules)
+        where = ["-E", f"offset={START * SECTOR}", "-U", ROOT]
+        tool("mke2fs", "-q", "-t", "ext4", "-d", self.folder / "tree", *where, path, "58000k")
+        patch(path, 0, (GRUB_FILES / "boot.img").read_bytes()[:440])
+        patch(path, SECTOR, core.read_bytes())
+        return path
+
+    def check(self, expected, phase, change=None, severity="fatal", **more):
+        files = self.tree()
+        for name, data in (change or {}).items():
+            if data is None:
+                del files[name]
+                (self.folder / "tree" / name).unlink(missing_ok=True)
+            else:
+                files[name] = data
+        trace = trace_file(self.disk(files, **more))
+        self.assertEqual(
+            (ids(trace, severity), trace.failing_phase), (expected, phase), [one.says for one in trace.rungs]
+        )
+        return trace
+
+    @needs(*MAKERS)
+    def test_a_sound_system_is_followed_to_its_mounts(self):
+        trace = self.check([], None)
+        says = " ".join(rung.says for rung in trace.rungs)
+        for wanted in (
+            "looks for its files in (hd0,msdos1)/boot/grub", "entry 'Ferry Linux' starts", VERSION, "gzip, 2 files",
+            "The root is volume 1", "/usr/lib/ferryd is there", "mount table requires is there",
+        ):  # fmt: skip
+            self.assertIn(wanted, says)
+        self.assertEqual((trace.verdict, ids(trace)), ("no-fault-found", []))
+        states = {one.id: one.state for one in trace.phases}
+        self.assertEqual({states[name] for name in ("boot-manager", "loader", "kernel")}, {"passed"})
+
+    @needs(*MAKERS)
+    def test_each_file_of_the_chain_that_is_lost_or_damaged_is_found_in_its_phase(self):
+        whole = gzip.compress(archive())
+        other = MENU.replace(f"root=UUID={ROOT}", "root=UUID=dead-beef").encode()
+        rows = (
+            (["grub-menu-missing"], "boot-manager", {"boot/grub/grub.cfg": b""}),
+            (["grub-menu-empty"], "boot-manager", {"boot/grub/grub.cfg": b"set timeout=5\n"}),
+            (["kernel-missing"], "loader", {"boot/vmlinuz": None}),
+            (["kernel-damaged"], "loader", {"boot/vmlinuz": made_kernel()[:30_000]}),
+            (["kernel-damaged"], "loader", {"boot/vmlinuz": bytes(70_000)}),
+            (["initramfs-missing"], "loader", {"boot/initrd": None}),
+            (["initramfs-damaged"], "loader", {"boot/initrd": whole[: len(whole) // 2]}),
+            (["initramfs-damaged"], "loader", {"boot/initrd": cpio(["init"], trailer=False)}),
+            (["initramfs-damaged"], "loader", {"boot/initrd": b"ferry" * 900}),
+            (["root-missing"], "kernel", {"boot/grub/grub.cfg": other}),
+            (["init-missing"], "kernel", {"usr/lib/ferryd": None}),
+            (["init-damaged"], "kernel", {"usr/lib/ferryd": b"no program"}),
+            (["mount-missing"], "session", {"etc/fstab": b"UUID=dead-beef /home ext4 defaults 0 2\n"}),
+        )
+        for expected, phase, change in rows:
+            with self.subTest(expected=expected, change=list(change)):
+                self.check(expected, phase, change)
+
+    @needs(*MAKERS)
+    def test_what_is_odd_but_does_not_stop_the_start_is_no_alarm(self):
+        fstab = (
+            b"UUID=dead-beef /mnt ext4 nofail 0 0\nLABEL=gone none swap sw 0 0\n/dev/sdb1 /tickets ext4 defaults 0 0\n"
+        )
+        trace = self.check(
+            ["mount-missing", "mount-missing", "mount-name-fragile"], None, {"etc/fstab": fstab}, "warning"
+        )
+        self.assertEqual(trace.findings[0].where.line, 1)
+        hopeful = MENU.replace("--hint-bios=hd0,msdos1  " + ROOT, "dead-beef").encode()
+        self.check(["grub-search-failed"], None, {"boot/grub/grub.cfg": hopeful, "etc/fstab": b""}, "warning")
+        other = {"boot/grub/grub.cfg": MENU.encode(), "boot/initrd": gzip.compress(archive("5.10.0-old"))}
+        self.check(["initramfs-other-kernel"], None, other, "warning")
+
+    @needs(*MAKERS)
+    def test_the_entry_that_starts_is_the_one_that_grub_would_take(self):
+        env = b"# GRUB Environment Block\nsaved_entry=Older>Old\n####"
+        trace = self.check(["kernel-missing"], "loader", {"boot/grub/grubenv": env})
+        self.assertIn("/boot/vmlinuz.old", trace.fatal[0].says)
+        self.assertEqual((trace.fatal[0].where.path, trace.fatal[0].where.line), ("/boot/grub/grub.cfg", 22))
+
+    @needs(*MAKERS)
+    def test_a_core_without_its_modules_folder_or_with_one_wrong_bit(self):
+        self.check(["grub-modules-missing"], "boot-manager", modules=())
+        path = self.disk(self.tree())
+        patch(path, SECTOR + 60_000, bytes([path.read_bytes()[SECTOR + 60_000] ^ 4]))
+        self.assertEqual(ids(trace_file(path), "fatal"), ["grub-core-damaged"])
+        self.check(["grub-prefix-missing"], "boot-manager", prefix="(hd0,msdos3)/boot/grub")
+
+    @needs(*MAKERS, "e2fsck")
+    def test_a_root_without_its_superblock_is_fatal_and_mended(self):
+        path = self.disk(self.tree())
+        patch(path, START * SECTOR + 1024, bytes(1024))
+        trace = trace_file(path)
+        self.assertEqual((trace.fatal[0].id, trace.fatal[0].repairs), ("grub-prefix-unreadable", ("superblock",)))
+        done = self.json_here("mend", path, "--all", "--yes")
+        self.assertEqual((done["failing_after"], done["after"]), (None, "no-fault-found"))
+
+
+class Readers(unittest.TestCase):
+    @given(st.binary(max_size=600))
+    @settings(max_examples=200)
+    def test_any_bytes_are_read(self, data):
+        for text in (data, MENU.encode()[: len(data)] + data):
+            self.assertIsInstance(grub_menu.read(text).tree, tuple)
+        self.assertTrue(bzimage.read(Window(data), len(data)).problems)
+        initramfs.read(data)
+        boot_entry.read(data, "x.conf")
+        grub_image.read_image(b"mimg" + data)
+        grub_image.unpack_core(data)
+        list(mount_table(data.decode("utf-8", errors="replace")))
+
+    def test_every_packing_is_walked_and_a_cut_one_is_told(self):
+        plain = archive()
+        block = lz4.block.compress(plain, store_size=False)
+        packed = {
+            "gzip": gzip.compress(plain), "xz": lzma.compress(plain, check=lzma.CHECK_CRC32),
+            "zstd": zstandard.compress(plain), "lzma": lzma.compress(plain, lzma.FORMAT_ALONE),
+            "lz4": b"\x02\x21\x4c\x18" + len(block).to_bytes(4, "little") + block,
+        }  # fmt: skip
+        early = cpio(["kernel/x86/microcode/x.bin"])
+        for kind, data in packed.items():
+            for front, archives in ((b"", 1), (early + bytes(400), 2)):
+                record, problems = initramfs.read(front + data)
+                self.assertEqual((problems, record.kind, record.archives), ((), kind, archives), kind)
+                self.assertEqual(record.module_versions, {VERSION})
+            _, problems = initramfs.read(early + data[: len(data) - 12])
+            self.assertEqual([one.code for one in problems], ["cut-short"], kind)
+        self.assertEqual(initramfs.read(plain)[0].archives, 1)
+
+    def test_names_and_options(self):
+        for text, kind, value in (
+            (f"UUID={ROOT}", "uuid", ROOT), ('LABEL="Holm pier"', "label", "Holm pier"),
+            ("/dev/disk/by-partuuid/5c0ff1ce-01", "partuuid", "5c0ff1ce-01"), ("/dev/sda2", "device", "/dev/sda2"),
+            ("/dev/nvme0n1p3", "device", "/dev/nvme0n1p3"),
+            ("/dev/mapper/holm-root", "other", "/dev/mapper/holm-root"),
+        ):  # fmt: skip
+            self.assertEqual((parse_name(text).kind, parse_name(text).value), (kind, value))
+        self.assertEqual(option("ro root=A quiet root=B", "root"), "B")
+        self.assertIsNone(option("ro", "root"))
+
+    @given(st.text("abc '\"${}\\;#\n=", max_size=60))
+    def test_a_menu_of_any_signs_ends(self, text):
+        menu = grub_menu.read(text.encode())
+        self.assertTrue(menu.damaged_line is None or menu.damaged_line >= 1)
+
+
+if __name__ == "__main__":
+    unittest.main()
