@@ -170,6 +170,29 @@ class Chain(InFolder):
         self.assertEqual(ids(trace_file(path), "fatal"), ["grub-core-damaged"])
         self.check(["grub-prefix-missing"], "boot-manager", prefix="(hd0,msdos3)/boot/grub")
 
+    @needs(*MAKERS, "sgdisk")
+    def test_grub_in_a_bios_boot_partition_of_a_gpt(self):
+        files = {**self.tree(), "boot/grub/i386-pc/boot.img": (GRUB_FILES / "boot.img").read_bytes()}
+        sound = self.disk(files, prefix="(hd0,gpt2)/boot/grub", modules=("normal", "part_gpt"))
+        volume = sound.read_bytes()[START * SECTOR : START * SECTOR + 120_000 * SECTOR]
+        path = self.folder / "gpt.img"
+        path.write_bytes(bytes(70 << 20))
+        tool("sgdisk", "-a", "1", "-n", "1:40:2047", "-t", "1:ef02", "-n", f"2:{START}:{START + 119_999}", path)
+        patch(path, START * SECTOR, volume)
+        core = bytearray((self.folder / "core").read_bytes())
+        core[0x1F4:0x1FC] = (41).to_bytes(8, "little")
+        patch(path, 40 * SECTOR, bytes(core))
+        stage = bytearray((GRUB_FILES / "boot.img").read_bytes()[:440])
+        stage[0x5C:0x64] = (40).to_bytes(8, "little")
+        patch(path, 0, bytes(stage))
+        trace = trace_file(path)
+        self.assertEqual((trace.firmware, trace.verdict, ids(trace)), ("bios", "no-fault-found", []))
+        patch(path, 0, bytes(440))
+        trace = trace_file(path)
+        self.assertEqual((ids(trace, "fatal"), trace.fatal[0].repairs), (["boot-code-blank"], ("boot-code",)))
+        self.json_here("mend", path, "boot-code", "--yes")
+        self.assertEqual(trace_file(path).verdict, "no-fault-found")
+
     @needs(*MAKERS, "e2fsck")
     def test_a_root_without_its_superblock_is_fatal_and_mended(self):
         path = self.disk(self.tree())

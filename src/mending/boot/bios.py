@@ -68,7 +68,7 @@ class BiosChain:
         then = self.active_entry if core is None else self._core(core)
         sound = not self._disk.boot_record or not self._disk.boot_record.problems
         table = "the table behind it is sound" if sound else "the table behind it is not sound either"
-        repairs = () if self._disk.gpt else ("boot-code",)
+        repairs = () if self._disk.gpt and core is None else ("boot-code",)
         if kind is CodeKind.BLANK:
             says = f"The boot code is blank; {table}."
             one = finding("boot-code-blank", Phase.BOOT_RECORD, Severity.FATAL, says, where, repairs)

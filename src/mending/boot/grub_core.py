@@ -10,19 +10,24 @@ from mending.model import Lba, Phase, PhaseState, ReadError, Severity, Where, Wi
 from mending.model.limits import GAP_SECTORS
 
 _PHASE = Phase.BOOT_MANAGER
+BIOS_BOOT = "BIOS boot partition"
+"""Type of the GPT entry in which a core lies that BIOS machines start."""
 
 
 def find_core(disk: Disk) -> Lba | None:
-    """First sector of a GRUB core between the boot record and the first volume, or None."""
+    """First sector of a GRUB core in the gap behind the boot record or in a BIOS boot partition, or None."""
     size = disk.source.bytes_per_sector
     first = min((volume.start for volume in disk.volumes if volume.start > 0), default=GAP_SECTORS)
-    try:
-        gap = disk.source.read(size, (min(first, GAP_SECTORS) - 1) * size)
-    except ReadError:
-        return None
-    for at in range(0, len(gap) - grub.SIZE + 1, size):
-        if grub.is_core_head(gap.part(at, grub.SIZE)):
-            return Lba(1 + at // size)
+    stretches = [(Lba(1), min(first, GAP_SECTORS) - 1)] if disk.gpt is None else []
+    stretches += [(one.start, 1) for one in disk.volumes if one.type == BIOS_BOOT]
+    for start, count in stretches:
+        try:
+            gap = disk.source.read(at_sector(start, size), count * size)
+        except ReadError:
+            continue
+        for at in range(0, len(gap) - grub.SIZE + 1, size):
+            if grub.is_core_head(gap.part(at, grub.SIZE)):
+                return Lba(start + at // size)
     return None
 
 

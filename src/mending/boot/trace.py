@@ -2,6 +2,7 @@
 
 from mending.boot.bios import BiosChain
 from mending.boot.codes import CodeKind, recognise_code
+from mending.boot.grub_core import BIOS_BOOT
 from mending.boot.results import PhaseResult, RungResult, SystemResult, TargetResult, Trace, VolumeResult
 from mending.boot.rungs import Rung, climb, finding
 from mending.boot.uefi import UefiChain
@@ -69,7 +70,8 @@ def settle_firmware(disk: Disk, given: str | None) -> str:
     efi = any(volume.efi for volume in disk.volumes)
     kind = recognise_code(disk.source.read(0, mbr.SIZE))
     if disk.scheme is Scheme.GPT:
-        return "bios" if kind is CodeKind.GRUB and not efi else "uefi"
+        core = any(volume.type == BIOS_BOOT for volume in disk.volumes)
+        return "bios" if (kind is CodeKind.GRUB or core) and not efi else "uefi"
     return "uefi" if efi and kind is CodeKind.BLANK else "bios"
 
 

@@ -44,7 +44,7 @@ def own_code() -> bytes:
 
 
 def _guarded(disk: Disk) -> mbr.BootRecord:
-    if disk.scheme is Scheme.GPT:
+    if disk.scheme is Scheme.GPT and (find_core(disk) is None or any(volume.efi for volume in disk.volumes)):
         raise RefusedError(
             "This disk carries a GPT; boot code in sector 0 does not start it.", "Look at its EFI volume."
         )
