@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 from mending.boot.mounts import mount_table, option, parse_name
 from mending.formats import boot_entry, bzimage, grub_image, grub_menu, initramfs
 from mending.model import Window
-from tests.support import GRUB_FILES, SECTOR, START, InFolder, ids, made_kernel, needs, patch, tool, trace_file
+from tests.support import GRUB_FILES, SECTOR, START, InFolder, ids, made_kernel, needs, patch, sha, tool, trace_file
 
 VERSION = "6.1.0-ferry"
 ROOT = "5ea00000-0000-4000-8000-00000000c0de"
@@ -60,7 +60,7 @@ def archive(version=VERSION):
     return cpio(["init", f"usr/lib/modules/{version}/kernel/ferry.ko"])
 
 
-class Chain(InFolder):
+class Systems(InFolder):
     def tree(self):
         """The files of a small installed system."""
         elf = b"\x7fELF\2\1\1" + bytes(9) + struct.pack("<HH", 3, 62) + bytes(100)
@@ -105,6 +105,8 @@ class Chain(InFolder):
         )
         return trace
 
+
+class Chain(Systems):
     @needs(*MAKERS)
     def test_a_sound_system_is_followed_to_its_mounts(self):
         trace = self.check([], None)
@@ -201,6 +203,62 @@ class Chain(InFolder):
         self.assertEqual((trace.fatal[0].id, trace.fatal[0].repairs), ("grub-prefix-unreadable", ("superblock",)))
         done = self.json_here("mend", path, "--all", "--yes")
         self.assertEqual((done["failing_after"], done["after"]), (None, "no-fault-found"))
+
+
+class Names(Systems):
+    WRONG = "5ea00000-0000-4000-8000-0000000000ff"
+
+    def mended(self, path, *wanted):
+        broken = sha(path)
+        done = self.json_here("mend", path, "root-name", "--yes")
+        self.assertEqual((done["failing_after"], done["after"]), (None, "no-fault-found"))
+        self.assertEqual(ids(trace_file(path), "fatal"), [])
+        volume = self.folder / "volume"
+        volume.write_bytes(path.read_bytes()[START * SECTOR : START * SECTOR + 58_000 * 1024])
+        for name, text in wanted:
+            self.assertEqual(tool("debugfs", "-R", f"cat {name}", volume), text)
+        self.assertIn("non-contiguous", tool("e2fsck", "-fn", volume))
+        self.run_here("undo", path)
+        self.assertEqual(sha(path), broken)
+
+    @needs(*MAKERS, "e2fsck", "debugfs")
+    def test_a_root_that_is_not_there_is_named_anew_wherever_the_wrong_name_stands(self):
+        files = self.tree()
+        files["boot/grub/grub.cfg"] = MENU.replace(ROOT, self.WRONG).encode()
+        path = self.disk(files)
+        self.assertEqual(trace_file(path).fatal[0].repairs, ("root-name",))
+        self.mended(path, ("/boot/grub/grub.cfg", MENU))
+        files["boot/grub/grub.cfg"] = MENU.replace(f"root=UUID={ROOT}", "root=PARTUUID=11112222-01").encode()
+        path = self.disk(files)
+        patch(path, 440, b"\xce\xf1\x0f\x5c")
+        self.mended(path, ("/boot/grub/grub.cfg", MENU.replace(f"root=UUID={ROOT}", "root=PARTUUID=5c0ff1ce-01")))
+
+    @needs(*MAKERS, "e2fsck", "debugfs")
+    def test_a_mount_that_is_not_there(self):
+        files = self.tree()
+        row = f"UUID={ROOT} / ext4 defaults 0 1\nUUID={{}} /tickets ext4 defaults 0 2\n"
+        files["etc/fstab"] = row.format(self.WRONG).encode()
+        path = self.disk(files)
+        self.assertIn("No volume could be meant", self.run_here("mend", path, "root-name", "--yes", expect=4))
+        second = ROOT.replace("c0de", "beef")
+        tool("mke2fs", "-q", "-F", "-t", "ext4", "-U", second, "-E", f"offset={122_880 * SECTOR}", path, "3000k")
+        patch(path, 462, struct.pack("<B3xB3xII", 0, 0x83, 122_880, 6_000))
+        self.mended(path, ("/etc/fstab", row.format(second)))
+
+    @needs(*MAKERS, "debugfs")
+    def test_it_is_refused_with_a_reason(self):
+        path = self.disk(self.tree())
+        self.assertIn("nothing to write", self.run_here("mend", path, "root-name", "--yes", expect=4))
+        files = self.tree()
+        files["boot/grub/grub.cfg"] = MENU.replace(ROOT, "short").encode()
+        path = self.disk(files)
+        self.assertIn("does not fit", self.run_here("mend", path, "root-name", "--yes", expect=4))
+        files["boot/grub/grub.cfg"] = MENU.replace(ROOT, self.WRONG).encode()
+        path = self.disk(files)
+        state = START * SECTOR + 1024 + 58
+        patch(path, state, b"\0")
+        self.assertIn("checksum", " ".join(ids(trace_file(path))))
+        self.assertIn("not closed properly", self.run_here("mend", path, "root-name", "--yes", expect=4))
 
 
 class Readers(unittest.TestCase):

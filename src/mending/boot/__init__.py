@@ -3,6 +3,7 @@
 from mending.boot.active import startable
 from mending.boot.codes import CodeKind, recognise_code
 from mending.boot.grub_core import find_core
+from mending.boot.mounts import mount_table, volume_named
 from mending.boot.results import PhaseResult, RungResult, SystemResult, TargetResult, Trace, VolumeResult
 from mending.boot.trace import trace_disk
 
@@ -15,7 +16,9 @@ __all__ = [
     "Trace",
     "VolumeResult",
     "find_core",
+    "mount_table",
     "recognise_code",
     "startable",
     "trace_disk",
+    "volume_named",
 ]

@@ -12,7 +12,7 @@ from mending.boot.grub_core import check_core, find_core
 from mending.boot.grub_menu_link import GrubLinks
 from mending.boot.rungs import Link, Rung, failed, finding, place
 from mending.boot.volume_sector import check_volume_sector
-from mending.disk import Disk, Volume
+from mending.disk import Volume
 from mending.formats import grub, mbr
 from mending.formats.grub_image import GrubImage
 from mending.model import Lba, Phase, PhaseState, Severity, Where, Window
@@ -21,8 +21,8 @@ from mending.model import Lba, Phase, PhaseState, Severity, Where, Window
 class BiosChain:
     """The links of one disk. `start` is the first."""
 
-    def __init__(self, disk: Disk) -> None:
-        self._disk = disk
+    def __init__(self, grounds: Grounds) -> None:
+        self._grounds, self._disk = grounds, grounds.disk
 
     def start(self) -> Rung:
         """Does firmware take this disk for one that starts? It wants to read 55 aa at the end of sector 0."""
@@ -91,7 +91,7 @@ class BiosChain:
         return lambda: check_core(self._disk, lba, self._grub)
 
     def _grub(self, image: GrubImage) -> Link:
-        return GrubLinks(Grounds(self._disk), image, "i386-pc", None).files
+        return GrubLinks(self._grounds, image, "i386-pc", None).files
 
     def configuration(self) -> Rung:
         """The end of what is read today, said so."""

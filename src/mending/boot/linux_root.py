@@ -54,7 +54,7 @@ class RootLinks:
             numbers = " or ".join(str(one.number) for one in hidden)
             return self._unsure(f"root={given} is no volume that can be read; it may lie in volume {numbers}.")
         says = f"root={given} is the name of no volume on this disk."
-        return failed(finding("root-missing", Phase.KERNEL, Severity.FATAL, says, self._where))
+        return failed(finding("root-missing", Phase.KERNEL, Severity.FATAL, says, self._where, ("root-name",)))
 
     def _had(self, volume: Volume, name: VolumeName) -> bool:
         if not volume.boot.unread:
@@ -147,7 +147,8 @@ class RootLinks:
         severity = Severity.FATAL if row.required and row.point != "/" and not hidden else Severity.WARNING
         may = "; it may be one that cannot be read" if hidden else ""
         says = f"The mount table wants {row.name.kind} {row.name.value} for {row.point}, which no volume has{may}."
-        return [finding("mount-missing", Phase.SESSION, severity, says, where)]
+        repairs = ("root-name",) if severity is Severity.FATAL else ()
+        return [finding("mount-missing", Phase.SESSION, severity, says, where, repairs)]
 
     def _end(self) -> Rung:
         says = "What the system does behind its mounts is not read yet."

@@ -65,3 +65,12 @@ def option(words: str, name: str) -> str | None:
     """The last value of an option of the kernel's command line; None where it is not given."""
     rows = [word.partition("=") for word in words.split()]
     return next((value for key, _, value in reversed(rows) if key == name), None)
+
+
+def volume_named(row: str, on_command_line: bool) -> str:
+    """The bare name of the volume in a line: of `root=` in a menu, or of the first field in a mount table."""
+    if not on_command_line:
+        fields = row.split()
+        return parse_name(fields[0]).value if fields else ""
+    words = [word for word in row.split() if word.startswith("root=")]
+    return parse_name(words[-1].removeprefix("root=")).value if words else ""

@@ -2,13 +2,14 @@
 
 from mending.boot.bios import BiosChain
 from mending.boot.codes import CodeKind, recognise_code
+from mending.boot.grounds import Grounds
 from mending.boot.grub_core import BIOS_BOOT
 from mending.boot.results import PhaseResult, RungResult, SystemResult, TargetResult, Trace, VolumeResult
 from mending.boot.rungs import Rung, climb, finding
 from mending.boot.uefi import UefiChain
 from mending.boot.volume_faults import BLINDING, unlisted_findings, volume_findings
 from mending.boot.volume_sector import damage_aside, doubts
-from mending.disk import Contents, Disk, InstalledSystem, Scheme, contents_of, disk_map, survey
+from mending.disk import Contents, Disk, InstalledSystem, Scheme, disk_map, survey
 from mending.formats import mbr
 from mending.model import PHASES, Finding, Phase, PhaseState, Severity, Verdict, Where
 from mending.source import Source
@@ -27,8 +28,9 @@ def trace_disk(source: Source, firmware: str | None = None) -> Trace:
     """
     disk = survey(source)
     kind = settle_firmware(disk, firmware)
-    rungs = climb(UefiChain(disk).start if kind == "uefi" else BiosChain(disk).start)
-    contents = tuple(contents_of(source, volume) for volume in disk.volumes if not volume.extended)
+    grounds = Grounds(disk)
+    rungs = climb(UefiChain(grounds).start if kind == "uefi" else BiosChain(grounds).start)
+    contents = tuple(grounds.contents(volume) for volume in disk.volumes if not volume.extended)
     aside = [
         *_table_findings(disk),
         *_other_volumes(disk, rungs),

@@ -18,9 +18,9 @@ from mending.model import Finding, Phase, PhaseState, Severity, Where, hex_previ
 class UefiChain:
     """The links of one disk. `start` is the first."""
 
-    def __init__(self, disk: Disk) -> None:
-        self._disk = disk
-        self._found = efi_volumes(disk)
+    def __init__(self, grounds: Grounds) -> None:
+        self._grounds, self._disk = grounds, grounds.disk
+        self._found = efi_volumes(self._disk)
 
     def start(self) -> Rung:
         """Is there a table that firmware believes?"""
@@ -68,7 +68,7 @@ class UefiChain:
             volume, file = good
             says = f"{file.path} is there, {file.bytes} bytes, and sound."
             where = Where(path=file.path, length=file.bytes)
-            state, then = PhaseState.PASSED, behind_loader(Grounds(self._disk), volume, file.path)
+            state, then = PhaseState.PASSED, behind_loader(self._grounds, volume, file.path)
             return Rung(phase=Phase.BOOT_RECORD, state=state, says=says, where=where, findings=bad, then=then)
         if any(one.sound for one in others):
             return self._by_entry_alone(fallbacks, others, bad)

@@ -55,6 +55,13 @@ class FatReader:
             raise BrokenChainError(f"its chain {why or 'ends'} after {len(clusters)} of {needed} clusters")
         return self._bytes(clusters[:needed])[:wanted]
 
+    def extents(self, path: str) -> list[tuple[int, int]] | None:
+        """Where a file's clusters lie, offset in the volume and length in bytes; None where its chain is broken."""
+        row, size = self._find(path), self.shape.cluster_bytes
+        needed = -(-row.bytes // size) if row is not None else 0
+        clusters, _ = self.chain(row.cluster, needed) if row is not None and needed else ([], "")
+        return [(self.shape.cluster_offset(one), size) for one in clusters] if len(clusters) == needed else None
+
     def chain(self, first: int, most: int) -> tuple[list[int], str]:
         """At most so many clusters of a chain by the FAT in use, and why it ends too early; empty when it does not."""
         return fat_tables.chain(self.table, first, self.shape.kind, self.shape.clusters, most)

@@ -98,6 +98,14 @@ class Files:
         data: bytes = self._ask("read", found.path, min(found.bytes, limit)) if found.bytes else b""
         return data
 
+    def extents(self, found: FileFound) -> list[tuple[int, int]] | None:
+        """Where the content of a file lies: offset in the volume and length in bytes, in order.
+
+        None where it cannot be patched in place. Raises FilesUnavailableError.
+        """
+        where: list[tuple[int, int]] | None = self._ask("extents", found.path)
+        return where
+
     def _ask(self, method: str, *words: object) -> Any:
         try:
             return self._reader(method, *words)

@@ -47,6 +47,25 @@ class VolumeReader:
         target = self._filesystem.open(path).info.meta.link
         return (target or b"").decode("utf-8", errors="replace"), self._source.bytes_read
 
+    def extents(self, path: str) -> tuple[list[tuple[int, int]] | None, int]:
+        """Where a file's blocks lie, offset in the volume and length in bytes; None where that is not so simple.
+
+        Not simple are holes, compressed files and contents that lie beside the file's own record.
+        """
+        size = int(self._filesystem.info.block_size)
+        attributes = [one for one in self._filesystem.open(path) if int(one.info.type) in _CONTENT]
+        if len(attributes) != 1 or not int(attributes[0].info.flags) & int(pytsk3.TSK_FS_ATTR_NONRES):
+            return None, self._source.bytes_read
+        runs = list(attributes[0])
+        if any(int(run.flags) for run in runs):  # filled in or sparse
+            return None, self._source.bytes_read
+        ordered = sorted(runs, key=lambda run: int(run.offset))
+        return [(int(run.addr) * size, int(run.len) * size) for run in ordered], self._source.bytes_read
+
+
+_CONTENT = {1, 128}
+"""Kinds of attributes that are a file's content: that of most file systems, and that of NTFS."""
+
 
 def _adapter(source: Source) -> "pytsk3.Img_Info":
     class SourceImage(pytsk3.Img_Info):  # type: ignore[misc, unused-ignore]

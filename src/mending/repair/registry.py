@@ -9,7 +9,16 @@ from collections.abc import Callable, Mapping
 from mending.boot import Trace
 from mending.disk import Progress, survey
 from mending.model import UsageError
-from mending.repair import active_flag, boot_code, boot_sector, fat_mirror, gpt_copy, partition_table, superblock
+from mending.repair import (
+    active_flag,
+    boot_code,
+    boot_sector,
+    fat_mirror,
+    gpt_copy,
+    partition_table,
+    root_name,
+    superblock,
+)
 from mending.repair.guards import check_common
 from mending.repair.proposal import Leave, Proposal, Request
 from mending.source import Source
@@ -24,6 +33,7 @@ REPAIRS: Mapping[str, Propose] = {
     superblock.REPAIR: superblock.propose,
     active_flag.REPAIR: active_flag.propose,
     boot_code.REPAIR: boot_code.propose,
+    root_name.REPAIR: root_name.propose,
 }
 
 

@@ -44,7 +44,7 @@ def show_trace(trace: Trace, pack: Pack, named: str) -> RenderableType:
 def where(place: Where) -> str:
     """An offset or a path, as short as it goes."""
     if place.path is not None:
-        return place.path
+        return place.path if place.line is None else f"{place.path} line {place.line}"
     if place.offset is None:
         return ""
     return f"{place.offset}" + (f" +{place.length}" if place.length else "")
@@ -80,7 +80,8 @@ def stakes(name: str) -> str:
 
 def _evidence(finding: Finding) -> str:
     place = finding.where
-    parts = [f"file {place.path}" if place.path else "", f"offset {place.offset}" if place.offset is not None else ""]
+    parts = [f"file {place.path}" if place.path else "", f"line {place.line}" if place.line is not None else ""]
+    parts += [f"offset {place.offset}" if place.offset is not None else ""]
     parts += [f"{place.length} bytes" if place.length else ""]
     found = ", ".join(part for part in parts if part)
     return f"{found}: {place.hex}" if place.hex else found
