@@ -7,7 +7,7 @@ would start, and whether other loaders are there that an entry may name.
 from mending.boot.efi_files import FALLBACK_FOLDER, EfiVolume, Loader, efi_volumes
 from mending.boot.grounds import Grounds
 from mending.boot.guid_link import check_guid_table
-from mending.boot.loader_kinds import behind_loader
+from mending.boot.loader_kinds import behind_loader, spare_loader
 from mending.boot.rungs import Rung, failed, finding
 from mending.boot.volume_faults import entry_is_beside, fats_can_be_mended
 from mending.boot.volume_sector import doubts
@@ -73,11 +73,11 @@ class UefiChain:
         if any(one.sound for one in others):
             return self._by_entry_alone(fallbacks, others, bad)
         if fallbacks or others:
-            return failed(_bad_loader((*fallbacks, *others)[0], Severity.FATAL))
+            return failed(_bad_loader((*fallbacks, *others)[0], Severity.FATAL, self._copy()))
         number = readable[0].volume.number
         says = f"Volume {number} holds no loader file: {FALLBACK_FOLDER} has none, and there is no other."
         where = Where(offset=readable[0].volume.offset, path=FALLBACK_FOLDER)
-        repairs = ("fat-mirror",) if fats_can_be_mended(self._disk, readable[0].volume) else ()
+        repairs = ("fat-mirror",) if fats_can_be_mended(self._disk, readable[0].volume) else self._copy()
         return failed(finding("efi-loader-missing", Phase.BOOT_RECORD, Severity.FATAL, says, where, repairs))
 
     def _by_entry_alone(self, fallbacks: list[Loader], others: list[Loader], bad: tuple[Finding, ...]) -> Rung:
@@ -85,9 +85,12 @@ class UefiChain:
         why = "is damaged" if fallbacks else "is missing"
         says = f"The fallback loader {why}; {sound.path} is sound, but only a boot entry in firmware can start it."
         where = Where(path=sound.path, length=sound.bytes)
-        one = finding("efi-entry-needed", Phase.BOOT_RECORD, Severity.WARNING, says, where)
+        one = finding("efi-entry-needed", Phase.BOOT_RECORD, Severity.WARNING, says, where, self._copy())
         state = PhaseState.DOUBTFUL
         return Rung(phase=one.phase, state=state, says=says, where=where, findings=(one, *bad))
+
+    def _copy(self) -> tuple[str, ...]:
+        return ("boot-files",) if spare_loader(self._disk) is not None else ()
 
     def _table(self) -> Where:
         believed = self._disk.gpt.believed if self._disk.gpt else None
@@ -113,9 +116,9 @@ def _damage(disk: Disk, found: EfiVolume, severity: Severity) -> Finding:
     return finding("efi-volume-damaged", Phase.BOOT_RECORD, severity, says, where, repairs)
 
 
-def _bad_loader(loader: Loader, severity: Severity) -> Finding:
+def _bad_loader(loader: Loader, severity: Severity, others: tuple[str, ...] = ()) -> Finding:
     problem = loader.problems[0]
     instead = "" if problem.code == "chain" else f" instead of {problem.expected}"
     says = f"The loader file {loader.path} is damaged: {problem.found}{instead}."
     where = Where(path=loader.path, offset=problem.offset, length=problem.length or loader.bytes)
-    return finding("efi-loader-damaged", Phase.BOOT_RECORD, severity, says, where, loader.repairs)
+    return finding("efi-loader-damaged", Phase.BOOT_RECORD, severity, says, where, loader.repairs or others)

@@ -5,6 +5,7 @@ from mending.disk.boot_sectors import READABLE_DAMAGE, Backup, BootSector, first
 from mending.disk.candidates import Found
 from mending.disk.contents import Contents, contents_of, sleeps
 from mending.disk.fat_copies import FatCopy, read_fats, sound_one
+from mending.disk.fat_writer import FatWriter
 from mending.disk.files import FileDamagedError, FileFound, Files, FilesUnavailableError, open_files
 from mending.disk.gaps import gaps, unlisted_starts, usable_range
 from mending.disk.guid_table import GuidTable, TableCopy, read_guid_table
@@ -26,6 +27,7 @@ __all__ = [
     "Disk",
     "DiskMap",
     "FatCopy",
+    "FatWriter",
     "FileDamagedError",
     "FileFound",
     "Files",

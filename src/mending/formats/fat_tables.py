@@ -1,7 +1,7 @@
 """The table of a FAT volume and the rows of its folders: chains of clusters, names, and what is odd about either.
 
-Sources: the published FAT32 file system specification, version 1.03, sections "FAT Data Structure" and "FAT Directory
-Structure"; ECMA-107, clauses 10 and 11.
+Sources: the published FAT32 file system specification, version 1.03, sections "FAT Data Structure", "FAT Directory
+Structure" and "FAT Long Directory Entries"; ECMA-107, clauses 10 and 11.
 """
 
 import struct
@@ -9,7 +9,7 @@ from collections.abc import Iterator, Sequence
 
 import msgspec
 
-from mending.model import plain_bytes, plain_utf16
+from mending.model import InputError, plain_bytes, plain_utf16
 
 ROW = 32
 FOLDER, LABEL, LONG_NAME = 0x10, 0x08, 0x0F
@@ -17,6 +17,9 @@ _FREE_ROW, _LAST_ROW = 0xE5, 0x00
 _CLOSED = {"fat16": 0x8000, "fat32": 0x08000000}
 """Bit of entry 1 that is set while the volume is closed properly."""
 FIRST_CLUSTER = 2
+_STAMP = 0x0021
+"""The first day that the format knows: repairs do not tell the time, so that the same one is the same bytes."""
+_TAILS = 10_000
 _LONG_LAST = 0x40
 _LOWER_STEM, _LOWER_ENDING = 0x08, 0x10
 
@@ -159,3 +162,60 @@ def volume_label(data: bytes) -> str:
         if raw[0] != _FREE_ROW and raw[11] & 0x3F == LABEL:
             return plain_bytes(raw[:11])
     return ""
+
+
+def new_row(short: bytes, kind: int, first: int, length: int) -> bytes:
+    """The row of a file or folder. Args: short: eleven characters; kind: attributes; first: its first cluster."""
+    times = struct.pack("<HHHHHHHI", 0, _STAMP, _STAMP, first >> 16, 0, _STAMP, first & 0xFFFF, length)
+    return short + bytes((kind, 0, 0)) + times
+
+
+def free_rows(data: bytes, count: int) -> int | None:
+    """Where so many rows in a row are free; None where there is no such place."""
+    run = 0
+    ended = False
+    for at in range(0, len(data) - ROW + 1, ROW):
+        ended = ended or data[at] == 0
+        run = run + 1 if ended or data[at] == 0xE5 else 0
+        if run == count:
+            return at - (count - 1) * ROW
+    return None
+
+
+def short_name(name: str, taken: set[str]) -> bytes:
+    """Eleven characters; the name itself where it fits, else a part of it with a number."""
+    stem, dot, ending = name.rpartition(".") if "." in name.lstrip(".") else (name, "", "")
+    plain = _plain(stem)[:8], _plain(ending)[:3]
+    whole = "".join((plain[0], "." if plain[1] else "", plain[1]))
+    if whole == name.upper() and whole not in taken and name == name.upper():
+        return (plain[0].ljust(8) + plain[1].ljust(3)).encode("ascii")
+    for number in range(1, _TAILS):
+        tail = f"~{number}"
+        cut = plain[0][: 8 - len(tail)] + tail
+        if (f"{cut}.{plain[1]}" if dot and plain[1] else cut) not in taken:
+            return (cut.ljust(8) + plain[1].ljust(3)).encode("ascii")
+    raise InputError(f"No short name is free for {name}.")
+
+
+def _plain(text: str) -> str:
+    return "".join(
+        one if one.isascii() and (one.isalnum() or one in "_-~") else "_" for one in text.upper().replace(" ", "")
+    )
+
+
+def long_rows(name: str, short: bytes) -> list[bytes]:
+    """The rows of a long name, the last part first; none where the short name says it all."""
+    stem, ending = short[:8].decode().rstrip(), short[8:].decode().rstrip()
+    if name == (f"{stem}.{ending}" if ending else stem):
+        return []
+    text = name.encode("utf-16-le")
+    parts = -(-len(text) // 26)
+    padded = text + (b"\0\0" if len(text) % 26 else b"")
+    padded = padded.ljust(parts * 26, b"\xff")
+    check = short_checksum(short)
+    rows = []
+    for number in range(parts, 0, -1):
+        piece = padded[(number - 1) * 26 : number * 26]
+        head = number | (0x40 if number == parts else 0)
+        rows.append(bytes([head]) + piece[:10] + bytes([0x0F, 0, check]) + piece[10:22] + b"\0\0" + piece[22:])
+    return rows

@@ -12,6 +12,7 @@ from mending.model import UsageError
 from mending.repair import (
     active_flag,
     boot_code,
+    boot_files,
     boot_sector,
     fat_mirror,
     gpt_copy,
@@ -31,6 +32,7 @@ REPAIRS: Mapping[str, Propose] = {
     boot_sector.REPAIR: boot_sector.propose,
     fat_mirror.REPAIR: fat_mirror.propose,
     superblock.REPAIR: superblock.propose,
+    boot_files.REPAIR: boot_files.propose,
     active_flag.REPAIR: active_flag.propose,
     boot_code.REPAIR: boot_code.propose,
     root_name.REPAIR: root_name.propose,
