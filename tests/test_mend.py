@@ -73,7 +73,7 @@ class BootCode(InFolder):
         sound = self.sample("quay-desk-1")
         self.assertIn("--anyway", self.run_here("mend", sound, "boot-code", "--yes", expect=4))
         self.assertIn("--yes", self.run_here("mend", self.sample("quay-desk-2"), "boot-code", expect=4))
-        self.assertIn("boot-code.", self.run_here("mend", sound, "paint-case", "--yes", expect=2))
+        self.assertIn("boot-code, ", self.run_here("mend", sound, "paint-case", "--yes", expect=2))
         for flag in (b"\0", b"\x80"):  # none and two active entries, both with blank code
             path = self.sample("quay-desk-2")
             patch(path, 446, flag)

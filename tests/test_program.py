@@ -187,7 +187,8 @@ class WithoutExtras(InFolder):
         trace = json.loads(self.run_bare("trace", self.ext_started_by_grub(), "--json").stdout)
         found = [one["id"] for one in trace["findings"]]
         self.assertEqual(
-            (trace["failing_phase"], trace["volumes"][0]["role"], found), (None, "unknown", ["volume-not-checked"])
+            (trace["failing_phase"], trace["volumes"][0]["role"], found),
+            (None, "unknown", ["boot-manager-not-checked", "volume-not-checked"]),
         )
         for command, extra in (("rehearse", "rehearse"), ("search", "search")):
             done = self.run_bare(command, path)

@@ -43,13 +43,7 @@ def trace_disk(source: Source, firmware: str | None = None) -> Trace:
     systems = tuple(one for inside in contents for one in inside.systems)
     verdict = _verdict(failing, rungs, blind=not systems and any(one.id in BLINDING for one in aside))
     return Trace(
-        target=TargetResult(
-            path=source.path,
-            kind=source.kind,
-            bytes=source.size,
-            sector=source.bytes_per_sector,
-            bytes_read=source.bytes_read,
-        ),
+        target=_target(source),
         firmware=kind if disk.volumes or disk.gpt or firmware else "unknown",
         scheme=disk.scheme,
         verdict=verdict,
@@ -61,6 +55,14 @@ def trace_disk(source: Source, firmware: str | None = None) -> Trace:
         map=disk_map(disk),
         systems=tuple(_system(one, verdict) for one in systems),
     )
+
+
+def _target(source: Source) -> TargetResult:
+    """What was looked at, and what it has cost so far."""
+    return TargetResult(
+        path=source.path, kind=source.kind, bytes=source.size, sector=source.bytes_per_sector,
+        bytes_read=source.bytes_read,
+    )  # fmt: skip
 
 
 def settle_firmware(disk: Disk, given: str | None) -> str:
