@@ -28,7 +28,7 @@ bench: $(INSTALLED)
 	$(BIN)/python -m benchmarks
 
 fuzz: $(INSTALLED)
-	$(BIN)/python -m benchmarks.fuzz
+	$(BIN)/python -m benchmarks.fuzz $(WORKERS)
 
 assemble:
 	for source in src/mending/*/code/*.asm; do nasm -f bin -o $${source%.asm}.bin $$source || exit 1; done

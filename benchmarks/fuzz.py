@@ -53,10 +53,11 @@ class Watched:
 
 
 def main() -> None:
-    """Run the mutations in two processes and print what came out."""
+    """Run the mutations in as many processes as the first argument says, two without one, and print what came out."""
     started = time.monotonic()
-    with ProcessPoolExecutor(2, multiprocessing.get_context("spawn")) as pool:
-        parts = list(pool.map(_run, (1, 2), (COUNT // 2, COUNT // 2)))
+    workers = int(sys.argv[1]) if len(sys.argv) > 1 else 2
+    with ProcessPoolExecutor(workers, multiprocessing.get_context("spawn")) as pool:
+        parts = list(pool.map(_run, range(1, workers + 1), [COUNT // workers] * workers))
     failures = [one for part in parts for one in part[0]]
     slowest, memory = max(part[1] for part in parts), max(part[2] for part in parts)
     verdicts = sum((part[3] for part in parts), Counter())

@@ -144,19 +144,19 @@ class RealSystems(InFolder):
             return data[: len(data) // 2]
 
         rows = (
-            ("boot-manager", {"boot/grub/grub.cfg": lambda _: None}), ("loader", {"vmlinuz": lambda _: None}),
-            ("loader", {"vmlinuz": half}), ("loader", {"initrd": lambda _: None}), ("loader", {"initrd": half}),
+            ("boot-manager", {"boot/grub/grub.cfg": lambda _: None}), ("loader", {"vmlinuz": half}),
+            ("loader", {"initrd": lambda _: None}), ("loader", {"initrd": half}),
         )  # fmt: skip
         for phase, changes in rows:
             with self.subTest(phase, changed=list(changes)):
                 path = self.grub_disk(changes)
                 self.assertEqual(trace_file(path).failing_phase, phase)
-                self.assertFalse(starts(path, "bios", UP, seconds=90, memory=1024, idle=20))
+                self.assertFalse(starts(path, "bios", UP, seconds=60, memory=1024, idle=12))
         path = self.grub_disk()
         for place in (40_000, 90_000):
             patch(path, SECTOR + place, bytes([path.read_bytes()[SECTOR + place] ^ 16]))
             self.assertEqual(trace_file(path).fatal[0].id, "grub-core-damaged")
-        self.assertFalse(starts(path, "bios", UP, seconds=60, memory=1024, idle=15))
+        self.assertFalse(starts(path, "bios", UP, seconds=40, memory=1024, idle=12))
 
     @needs(QEMU, OVMF, "sfdisk", "mkfs.fat", "mcopy", "sgdisk", SYSTEMD_BOOT, KERNEL, BUSYBOX, "cpio")
     def test_uefi_systemd_boot_and_kernel(self):
@@ -174,7 +174,7 @@ class RealSystems(InFolder):
         tool("mdel", "-i", f"{path}@@{START * SECTOR}", "::vmlinuz")
         trace = trace_file(path)
         self.assertEqual((trace.failing_phase, trace.fatal[0].id), ("boot-manager", "kernel-missing"))
-        self.assertFalse(starts(path, "uefi", UP, seconds=90, memory=1024, idle=20))
+        self.assertFalse(starts(path, "uefi", UP, seconds=40, memory=1024, idle=12))
 
     @needs(QEMU, OVMF, "sfdisk", "mkfs.fat", "mcopy", "grub-mkimage", KERNEL, BUSYBOX, "cpio")
     def test_uefi_grub_and_kernel(self):

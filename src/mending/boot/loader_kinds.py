@@ -82,13 +82,17 @@ def _spare(disk: Disk, home: Volume, volume: Volume, path: str) -> SpareLoader |
     if found is None or len(data) != found.bytes:
         return None
     reading = pe.read(Window(data))
-    known = MARK in data or _finds_its_files(disk, home, data)
-    if reading.problems or reading.record.machine not in pe.FALLBACK_MACHINES.values() or not known:
+    if reading.problems or reading.record.machine not in pe.FALLBACK_MACHINES.values():
+        return None
+    if not _finds_its_entries(disk, home, data):
         return None
     return SpareLoader(home, volume, found.path, reading.record.machine, data)
 
 
-def _finds_its_files(disk: Disk, home: Volume, data: bytes) -> bool:
-    """Whether a GRUB image would come to its menu, loaded from the EFI system partition."""
+def _finds_its_entries(disk: Disk, home: Volume, data: bytes) -> bool:
+    """Whether a boot manager that we know would come to its menu, loaded from the EFI system partition."""
+    grounds = Grounds(disk)
+    if MARK in data:
+        return EntryLinks(grounds, home).menu().state is PhaseState.PASSED
     image = grub_image.read_image(data)
-    return image is not None and GrubLinks(Grounds(disk), image, _PLATFORM, home).files().state is PhaseState.PASSED
+    return image is not None and GrubLinks(grounds, image, _PLATFORM, home).files().state is PhaseState.PASSED
