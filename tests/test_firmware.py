@@ -144,8 +144,8 @@ class RealSystems(InFolder):
             return data[: len(data) // 2]
 
         rows = (
-            ("boot-manager", {"boot/grub/grub.cfg": lambda _: None}), ("loader", {"vmlinuz": half}),
-            ("loader", {"initrd": lambda _: None}), ("loader", {"initrd": half}),
+            ("boot-manager", {"boot/grub/grub.cfg": lambda _: None}), ("loader", {"vmlinuz": lambda _: None}),
+            ("loader", {"vmlinuz": half}), ("loader", {"initrd": lambda _: None}), ("loader", {"initrd": half}),
         )  # fmt: skip
         for phase, changes in rows:
             with self.subTest(phase, changed=list(changes)):
