@@ -182,10 +182,12 @@ class Grub(InFolder):
         patch(path, 0, bytes(stage))
         patch(path, 2048 * SECTOR, bytes(data))
         trace = self.json_here("trace", path)
-        self.assertEqual((trace["firmware"], trace["scheme"], trace["verdict"]), ("bios", "gpt", "no-fault-found"))
+        found = [one["id"] for one in trace["findings"] if one["severity"] == "fatal"]
+        self.assertEqual((trace["firmware"], trace["scheme"], found), ("bios", "gpt", ["grub-prefix-unreadable"]))
         self.assertEqual(trace["volumes"][0]["type"], "BIOS boot partition")
         patch(path, 2048 * SECTOR, bytes(SECTOR))
-        self.assertEqual(self.json_here("trace", path)["failing_phase"], "boot-manager")
+        found = [one["id"] for one in self.json_here("trace", path)["findings"] if one["severity"] == "fatal"]
+        self.assertEqual(found, ["grub-core-missing"])
 
 
 if __name__ == "__main__":

@@ -40,6 +40,10 @@ class GrubLinks:
             if volume is None:
                 says = f"GRUB looks for its files on {device}, and this disk has no such volume."
                 return failed(finding("grub-prefix-missing", _PHASE, Severity.FATAL, says))
+            if volume.filesystem == "blank":
+                says = f"GRUB looks for its files on volume {volume.number}, and that is blank."
+                where = Where(offset=volume.offset, length=512)
+                return failed(finding("grub-prefix-unreadable", _PHASE, Severity.FATAL, says, where))
             if volume.boot.unread:
                 says = f"GRUB looks for its files on volume {volume.number}. {volume.boot.unread}"
                 where = Where(offset=volume.offset + 1024, length=1024)
