@@ -18,7 +18,7 @@ DISPLAY = ":87"
 SIZE = "1280x800"
 TERMINALS = {
     "trace": ["trace quay-desk-2"],
-    "trace-uefi": ["trace chart-room", "trace purser-1"],
+    "trace-uefi": ["trace chart-room"],
     "causes": ["causes pier-kiosk"],
     "plan": ["plan gate-2"],
     "ask": ["ask gate-2"],

@@ -3,11 +3,11 @@
 from mending.disk.accounts import account, copy_at, fat_volume
 from mending.disk.boot_sectors import READABLE_DAMAGE, Backup, BootSector, first_superblock_copy
 from mending.disk.candidates import Found
-from mending.disk.contents import Contents, contents_of, sleeps
+from mending.disk.contents import Contents, contents_of
 from mending.disk.fat_copies import FatCopy, read_fats, sound_one
 from mending.disk.fat_writer import FatWriter
 from mending.disk.files import FileDamagedError, FileFound, Files, FilesUnavailableError, open_files
-from mending.disk.gaps import gaps, unlisted_starts, usable_range
+from mending.disk.gaps import unlisted_starts
 from mending.disk.guid_table import GuidTable, TableCopy, read_guid_table
 from mending.disk.maps import DiskMap, Stretch, disk_map, lost_between
 from mending.disk.search import Progress, search, silent
@@ -48,7 +48,6 @@ __all__ = [
     "disk_map",
     "fat_volume",
     "first_superblock_copy",
-    "gaps",
     "lost_between",
     "open_files",
     "read_fats",
@@ -57,11 +56,9 @@ __all__ = [
     "search_result",
     "settle_sector_size",
     "silent",
-    "sleeps",
     "sort_of",
     "sound_one",
     "survey",
     "unlisted_starts",
-    "usable_range",
     "volume_at",
 ]

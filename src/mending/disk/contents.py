@@ -47,20 +47,21 @@ def contents_of(source: Source, volume: Volume) -> Contents:
     facts = account(source, volume)
     if volume.filesystem == "swap":
         return Contents(volume=volume, facts=facts, role="swap")
+    systems: tuple[InstalledSystem, ...] = ()
+    earlier: tuple[str, ...] = ()
+    role, unread = "unknown", ""
     try:
         files = open_files(source, volume)
+        if volume.filesystem == "ntfs" and _sleeps(files):  # asked first: damage elsewhere must not hide it
+            facts = msgspec.structs.replace(facts, state=VolumeState.HIBERNATED)
         systems, earlier = systems_on(files, volume.number)
-        asleep = volume.filesystem == "ntfs" and sleeps(files)
         role = "system" if systems else _role(files)
     except FilesUnavailableError as error:
-        says = error.says if volume.filesystem in _READABLE else ""
-        return Contents(volume=volume, facts=facts, role="unknown", unread=says)
-    if asleep:
-        facts = msgspec.structs.replace(facts, state=VolumeState.HIBERNATED)
-    return Contents(volume=volume, facts=facts, role=role, systems=systems, earlier=earlier)
+        unread = error.says if volume.filesystem in _READABLE else ""
+    return Contents(volume=volume, facts=facts, role=role, systems=systems, earlier=earlier, unread=unread)
 
 
-def sleeps(files: Files) -> bool:
+def _sleeps(files: Files) -> bool:
     """Whether a system that is hibernated, or shut down in hybrid mode, owns this volume."""
     found = files.find(_SLEEP_FILE)
     return found is not None and files.read(found, 4) in _ASLEEP
