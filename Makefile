@@ -5,17 +5,20 @@ VENV := .venv
 BIN := $(VENV)/bin
 INSTALLED := $(VENV)/.installed
 
-.PHONY: demo test samples check bench fuzz assemble shots clean
+.PHONY: demo test samples real check bench fuzz assemble shots clean
 
 demo: $(INSTALLED)
 	rm -rf workshop
 	$(BIN)/mending demo workshop
 
 test: $(INSTALLED)
-	$(BIN)/python -m unittest discover -s tests -t . $(TESTFLAGS)
+	$(BIN)/python -m tests $(MODULES)
 
 samples: $(INSTALLED)
 	$(BIN)/python -m tests.samples
+
+real: $(INSTALLED)
+	$(BIN)/python -m tests.real
 
 check: $(INSTALLED)
 	$(BIN)/ruff check .
@@ -28,7 +31,7 @@ bench: $(INSTALLED)
 	$(BIN)/python -m benchmarks
 
 fuzz: $(INSTALLED)
-	$(BIN)/python -m benchmarks.fuzz $(WORKERS)
+	$(BIN)/python -m benchmarks.fuzz $(MUTATIONS)
 
 assemble:
 	for source in src/mending/*/code/*.asm; do nasm -f bin -o $${source%.asm}.bin $$source || exit 1; done

@@ -26,7 +26,7 @@ from mending.disk import search
 from mending.model import MendingError, Patch, Window
 from mending.repair import REPAIRS, Leave, own_code, preview
 from mending.source import PatchedSource, Source, open_source
-from mending.workshop import bios_disk, uefi_disk
+from mending.workshop import bios_disk, linux_disk, uefi_disk
 
 COUNT = 20_000
 SECONDS, MEGABYTES = 2.0, 300
@@ -53,15 +53,15 @@ class Watched:
 
 
 def main() -> None:
-    """Run the mutations in as many processes as the first argument says, two without one, and print what came out."""
-    started = time.monotonic()
-    workers = int(sys.argv[1]) if len(sys.argv) > 1 else 2
+    """Run the mutations, as many as the first argument says, in two processes, and print what came out."""
+    started, workers = time.monotonic(), 2
+    count = int(sys.argv[1]) if len(sys.argv) > 1 else COUNT
     with ProcessPoolExecutor(workers, multiprocessing.get_context("spawn")) as pool:
-        parts = list(pool.map(_run, range(1, workers + 1), [COUNT // workers] * workers))
+        parts = list(pool.map(_run, range(1, workers + 1), [count // workers] * workers))
     failures = [one for part in parts for one in part[0]]
     slowest, memory = max(part[1] for part in parts), max(part[2] for part in parts)
     verdicts = sum((part[3] for part in parts), Counter())
-    print(f"fuzz: {COUNT} mutations in {time.monotonic() - started:.0f} s; {len(failures)} failures")
+    print(f"fuzz: {count} mutations in {time.monotonic() - started:.0f} s; {len(failures)} failures")
     print(f"slowest {slowest:.2f} s (limit {SECONDS:g}), most memory {memory:.0f} MB (limit {MEGABYTES})")
     print("verdicts:", ", ".join(f"{name} {count}" for name, count in verdicts.most_common()))
     for one in failures[:8]:
@@ -130,7 +130,7 @@ def _mutation(draw: random.Random, source: Source, places: list[tuple[int, int]]
 def _disks(folder: str) -> list[Path]:
     """Sound disks of many kinds."""
     paths = []
-    for name, draft in (("bios", bios_disk(own_code())), ("uefi", uefi_disk())):
+    for name, draft in (("bios", bios_disk(own_code())), ("uefi", uefi_disk()), ("linux", linux_disk())):
         paths.append(Path(folder) / name)
         draft.save(paths[-1])
     helper = InFolder()

@@ -5,7 +5,7 @@ import tempfile
 from pathlib import Path
 
 from mending.repair import own_code
-from mending.workshop import BIOS_FAULTS, UEFI_FAULTS, bios_disk, uefi_disk
+from mending.workshop import BIOS_FAULTS, LINUX_FAULTS, UEFI_FAULTS, bios_disk, linux_disk, uefi_disk
 from mending.workshop.disks import code
 from tests.support import SECTOR, patch, tool, trace_file
 from tests.volumes import MIB, PROGRAMS, disk_of, make_volume
@@ -45,13 +45,24 @@ WORKSHOP = {
     "truncated-loader": ("efi-loader-damaged", "boot-record"),
     "blank-loader": ("efi-loader-damaged", "boot-record"),
     "loader-of-another-machine": ("efi-loader-damaged", "boot-record"),
+    "root-of-another-name": ("root-missing", "kernel"),
+    "blank-initial-files": ("initramfs-damaged", "loader"),
+    "blank-kernel-head": ("kernel-damaged", "loader"),
+    "blank-root-superblock": ("root-superblock-lost", "kernel"),
+    "blank-init": ("init-damaged", "kernel"),
+    "blank-accounts": ("accounts-damaged", "session"),
+    "mount-of-another-name": ("mount-missing", "session"),
 }
 KINDS = ("fat32", "ext4", "ntfs", "exfat", "fat16", "luks2", "swap", "xfs", "btrfs", "apfs")
 
 
 def workshop_cases(folder):
     """Name, path, finding and phase of the sample PCs; the sound ones first, with None for both."""
-    for kind, draw, faults in (("bios", lambda: bios_disk(own_code()), BIOS_FAULTS), ("uefi", uefi_disk, UEFI_FAULTS)):
+    kinds = (
+        ("bios", lambda: bios_disk(own_code()), BIOS_FAULTS), ("uefi", uefi_disk, UEFI_FAULTS),
+        ("linux", linux_disk, LINUX_FAULTS),
+    )  # fmt: skip
+    for kind, draw, faults in kinds:
         for name in (None, *faults):
             draft = draw()
             if name is not None:

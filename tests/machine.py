@@ -21,25 +21,47 @@ ENDS = {
 _ESCAPES = re.compile(rb"\x1b\[[0-9;?=]*[a-zA-Z]")
 
 
-def screen_of(image, firmware, marker, seconds=90, memory=512, idle=8):
-    """Start the image; returns what was on the screen up to the marker, the end of the start, or the time limit."""
+def screen_of(
+    image,
+    firmware,
+    marker,
+    seconds=90,
+    memory=512,
+    idle=8,
+    store=None,
+    keep=False,
+    keep_disk=False,
+    ends=(),
+    bus="",
+):
+    """Start the image; returns what was on the screen up to the marker, the end of the start, or the time limit.
+
+    `store` is what UEFI firmware remembers; it changes only with `keep`, the image only with `keep_disk`. `ends` are
+    further signs on the screen that the start has come to its end; `bus` is how the drive is plugged in.
+    """
     with tempfile.TemporaryDirectory() as folder:
         words = [QEMU, "-machine", "q35,accel=tcg", "-m", str(memory), "-nographic", "-net", "none", "-no-reboot"]
-        words += ["-drive", f"file={image},format=raw,snapshot=on"]
+        words += ["-drive", f"file={image},format=raw,snapshot={'off' if keep_disk else 'on'}{bus}"]
         if firmware == "uefi":
-            store = Path(folder) / "vars.fd"
-            shutil.copy(Path(str(OVMF).replace("CODE", "VARS")), store)
+            kept = store if keep else Path(folder) / "vars.fd"
+            if not keep:
+                shutil.copy(store or Path(str(OVMF).replace("CODE", "VARS")), kept)
             words += [
                 "-drive",
                 f"if=pflash,format=raw,readonly=on,file={OVMF}",
                 "-drive",
-                f"if=pflash,format=raw,file={store}",
+                f"if=pflash,format=raw,file={kept}",
             ]
         machine = subprocess.Popen(
             words, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, bufsize=0
         )
         try:
-            return _watch(machine, (marker.encode(), *ENDS[firmware]), time.monotonic() + seconds, idle)
+            return _watch(
+                machine,
+                (marker.encode(), *ENDS[firmware], *(one.encode() for one in ends)),
+                time.monotonic() + seconds,
+                idle,
+            )
         finally:
             machine.kill()
             machine.wait()

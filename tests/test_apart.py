@@ -9,7 +9,7 @@ from mending.boot import trace_disk
 from mending.disk import FilesUnavailableError, open_files, survey
 from mending.disk.apart import Apart, GaveUpError
 from mending.model import InputError
-from mending.source import MemorySource
+from mending.source import MemorySource, open_source
 from mending.workshop.disks import code
 from tests.support import SECTOR, InFolder, needs, tool
 
@@ -107,6 +107,22 @@ class WholeImages(InFolder):
         with self.assertRaises(FilesUnavailableError):
             open_files(source, survey(source).volumes[0])
         self.assertGreater(source.bytes_read, 0)
+
+
+class LargeFiles(InFolder):
+    @needs("mke2fs")
+    def test_a_large_file_is_read_to_its_end(self):
+        tree = self.folder / "tree"
+        tree.mkdir()
+        data = bytes(range(256)) * (1 << 19)
+        (tree / "large").write_bytes(data)
+        path = self.folder / "volume"
+        tool("mke2fs", "-q", "-t", "ext4", "-d", tree, path, "160M")
+        with open_source(str(path)) as source:
+            files = open_files(source, survey(source).volumes[0])
+            found = files.find("large")
+            self.assertTrue(files.read(found, found.bytes) == data)
+            self.assertEqual(files.read(found, 5), data[:5])
 
 
 if __name__ == "__main__":

@@ -10,100 +10,11 @@ import zstandard
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from mending.boot.mounts import mount_table, option, parse_name
+from mending.boot.linux.mounts import mount_table, option, parse_name
 from mending.formats import boot_entry, bzimage, grub_image, grub_menu, initramfs
 from mending.model import Window
-from tests.support import GRUB_FILES, SECTOR, START, InFolder, ids, made_kernel, needs, patch, sha, tool, trace_file
-
-VERSION = "6.1.0-ferry"
-ROOT = "5ea00000-0000-4000-8000-00000000c0de"
-MENU = f"""
-if [ -s $prefix/grubenv ]; then
-  load_env
-fi
-if [ "${{next_entry}}" ] ; then
-  set default="${{next_entry}}"
-else
-  set default="${{saved_entry}}"
-fi
-insmod ext2
-search --no-floppy --fs-uuid --set=root {ROOT}
-menuentry 'Ferry Linux' --class linux --id 'ferry' {{
-  if [ x$feature_platform_search_hint = xy ]; then
-    search --no-floppy --fs-uuid --set=root --hint-bios=hd0,msdos1  {ROOT}
-  fi
-  echo 'Loading ...'
-  linux /boot/vmlinuz root=UUID={ROOT} ro  quiet
-  initrd /boot/initrd
-}}
-submenu 'Older' {{
-  menuentry 'Old' {{
-    linux /boot/vmlinuz.old root=LABEL=OLD
-  }}
-}}
-"""
-MAKERS = ("sfdisk", "mke2fs", "grub-mkimage", GRUB_FILES / "boot.img")
-
-
-def cpio(names, *, trailer=True):
-    """A newc archive by the published format."""
-    out = b""
-    for number, name in enumerate([*names, *(["TRAILER!!!"] if trailer else [])]):
-        raw, data = name.encode() + b"\0", b"x" * 10 if name != "TRAILER!!!" else b""
-        fields = (number, 0o100644, 0, 0, 1, 0, len(data), 0, 0, 0, 0, len(raw), 0)
-        head = b"070701" + b"".join(f"{one:08x}".encode() for one in fields)
-        out += (head + raw).ljust(-(-(110 + len(raw)) // 4) * 4, b"\0") + data.ljust(-(-len(data) // 4) * 4, b"\0")
-    return out
-
-
-def archive(version=VERSION):
-    return cpio(["init", f"usr/lib/modules/{version}/kernel/ferry.ko"])
-
-
-class Systems(InFolder):
-    def tree(self):
-        """The files of a small installed system."""
-        elf = b"\x7fELF\2\1\1" + bytes(9) + struct.pack("<HH", 3, 62) + bytes(100)
-        return {
-            "boot/vmlinuz": made_kernel(version=VERSION), "boot/initrd": gzip.compress(archive()),
-            "boot/grub/grub.cfg": MENU.encode(), "etc/os-release": b'PRETTY_NAME="Ferry Linux 3"\n',
-            "etc/fstab": f"UUID={ROOT} / ext4 defaults 0 1\n".encode(), "usr/lib/ferryd": elf,
-        }  # fmt: skip
-
-    def disk(self, files, prefix="(hd0,msdos1)/boot/grub", modules=("normal",)):
-        """GRUB in the gap, an ext4 root; a kernel that cannot run, which a trace does not need."""
-        path = self.partitioned("chain", f"start={START},size=120000,type=83")
-        for name, data in files.items():
-            place = self.folder / "tree" / name
-            place.parent.mkdir(parents=True, exist_ok=True)
-            place.write_bytes(data)
-            place.chmod(0o755)
-        (self.folder / "tree" / "usr" / "sbin").mkdir(parents=True, exist_ok=True)
-        for link, target in (("sbin", "usr/sbin"), ("usr/sbin/init", "../lib/ferryd")):
-            place = self.folder / "tree" / link
-            if not place.is_symlink():
-                place.symlink_to(target)
-        core = self.folder / "core"
-        tool("grub-mkimage", "-O", "i386-pc", "-o", core, "-p", prefix, "biosdisk", "part_msdos", "ext2", *modules)
-        where = ["-E", f"offset={START * SECTOR}", "-U", ROOT]
-        tool("mke2fs", "-q", "-t", "ext4", "-d", self.folder / "tree", *where, path, "58000k")
-        patch(path, 0, (GRUB_FILES / "boot.img").read_bytes()[:440])
-        patch(path, SECTOR, core.read_bytes())
-        return path
-
-    def check(self, expected, phase, change=None, severity="fatal", **more):
-        files = self.tree()
-        for name, data in (change or {}).items():
-            if data is None:
-                del files[name]
-                (self.folder / "tree" / name).unlink(missing_ok=True)
-            else:
-                files[name] = data
-        trace = trace_file(self.disk(files, **more))
-        self.assertEqual(
-            (ids(trace, severity), trace.failing_phase), (expected, phase), [one.says for one in trace.rungs]
-        )
-        return trace
+from tests.support import GRUB_FILES, SECTOR, START, ids, made_kernel, needs, patch, sha, tool, trace_file
+from tests.systems import MAKERS, MENU, ROOT, VERSION, Systems, archive, cpio
 
 
 class Chain(Systems):
@@ -113,7 +24,7 @@ class Chain(Systems):
         says = " ".join(rung.says for rung in trace.rungs)
         for wanted in (
             "looks for its files in (hd0,msdos1)/boot/grub", "entry 'Ferry Linux' starts", VERSION, "gzip, 2 files",
-            "The root is volume 1", "/usr/lib/ferryd is there", "mount table requires is there",
+            "The root is volume 1", "/usr/lib/systemd/systemd is there", "mount table requires is there",
         ):  # fmt: skip
             self.assertIn(wanted, says)
         self.assertEqual((trace.verdict, ids(trace)), ("no-fault-found", []))
@@ -135,8 +46,8 @@ class Chain(Systems):
             (["initramfs-damaged"], "loader", {"boot/initrd": cpio(["init"], trailer=False)}),
             (["initramfs-damaged"], "loader", {"boot/initrd": b"ferry" * 900}),
             (["root-missing"], "kernel", {"boot/grub/grub.cfg": other}),
-            (["init-missing"], "kernel", {"usr/lib/ferryd": None}),
-            (["init-damaged"], "kernel", {"usr/lib/ferryd": b"no program"}),
+            (["init-missing"], "kernel", {"usr/lib/systemd/systemd": None}),
+            (["init-damaged"], "kernel", {"usr/lib/systemd/systemd": b"no program"}),
             (["mount-missing"], "session", {"etc/fstab": b"UUID=dead-beef /home ext4 defaults 0 2\n"}),
         )
         for expected, phase, change in rows:
@@ -160,9 +71,24 @@ class Chain(Systems):
     @needs(*MAKERS)
     def test_the_entry_that_starts_is_the_one_that_grub_would_take(self):
         env = b"# GRUB Environment Block\nsaved_entry=Older>Old\n####"
-        trace = self.check(["kernel-missing"], "loader", {"boot/grub/grubenv": env})
+        trace = self.check(["kernel-missing", "root-name-unknown"], "loader", {"boot/grub/grubenv": env})
         self.assertIn("/boot/vmlinuz.old", trace.fatal[0].says)
         self.assertEqual((trace.fatal[0].where.path, trace.fatal[0].where.line), ("/boot/grub/grub.cfg", 22))
+
+    @needs(*MAKERS)
+    def test_entries_in_files_of_their_own(self):
+        menu = f"load_env\nsearch --fs-uuid --set=root {ROOT}\ninsmod blscfg\nblscfg\n".encode()
+        entry = f"title Ferry\nlinux /boot/vmlinuz\ninitrd /boot/initrd\noptions root=UUID={ROOT} ro $more\n".encode()
+        files = {"boot/grub/grub.cfg": menu, "boot/loader/entries/ferry-6.9.conf": entry}
+        self.check([], None, files)
+        newer = entry.replace(b"/boot/vmlinuz", b"/boot/gone")
+        self.check(["kernel-missing"], "loader", {**files, "boot/loader/entries/ferry-6.10.conf": newer})
+        chosen = {"boot/grub/grubenv": b"# GRUB Environment Block\nsaved_entry=ferry-6.9\n"}
+        menu = b"load_env\nset default=$saved_entry\n" + menu
+        self.check(
+            [], None, {**files, **chosen, "boot/loader/entries/ferry-6.10.conf": newer, "boot/grub/grub.cfg": menu}
+        )
+        self.check(["grub-menu-empty"], "boot-manager", {"boot/grub/grub.cfg": menu})
 
     @needs(*MAKERS)
     def test_a_core_without_its_modules_folder_or_with_one_wrong_bit(self):
@@ -297,7 +223,7 @@ class Readers(unittest.TestCase):
             (f"UUID={ROOT}", "uuid", ROOT), ('LABEL="Holm pier"', "label", "Holm pier"),
             ("/dev/disk/by-partuuid/5c0ff1ce-01", "partuuid", "5c0ff1ce-01"), ("/dev/sda2", "device", "/dev/sda2"),
             ("/dev/nvme0n1p3", "device", "/dev/nvme0n1p3"),
-            ("/dev/mapper/holm-root", "other", "/dev/mapper/holm-root"),
+            ("/dev/mapper/holm-root", "mapped", "holm-root"), ("/dev/holm-pier/root", "mapped", "holm--pier-root"),
         ):  # fmt: skip
             self.assertEqual((parse_name(text).kind, parse_name(text).value), (kind, value))
         self.assertEqual(option("ro root=A quiet root=B", "root"), "B")

@@ -13,6 +13,8 @@ import pexpect
 from mending.repair import own_code
 from mending.workshop import bios_disk, uefi_disk
 from tests.support import GRUB_FILES, PROGRAM, InFolder, needs, sha
+from tests.systems import INIT, Trees
+from tests.test_crashes import OOPS
 
 SCHEMAS = Path(__file__).parents[1] / "docs" / "schemas"
 HEAVY = (
@@ -45,7 +47,7 @@ class Workshop(InFolder):
         return self.shop / name
 
 
-class Documents(Workshop):
+class Documents(Workshop, Trees):
     def check(self, *words, expect=0):
         document = self.json_here(*words, expect=expect)
         kind, _, version = document["mending"].partition("/")
@@ -55,6 +57,9 @@ class Documents(Workshop):
 
     def test_every_command_prints_a_document_that_fits_its_schema(self):
         case, image = self.case("quay-desk-2"), self.shop / "images" / "gate-2.img"
+        log = self.folder / "serial.log"
+        log.write_text(OOPS)
+        tree = self.folder_of({**self.with_packages(), "boot/grub/grub.cfg": b"", INIT: b"bad"})
         jsonschema.validate(self.demo, json.loads((SCHEMAS / "demo.json").read_text()))
         for words in (
             ("trace", case), ("trace", image), ("rehearse", case),
@@ -64,7 +69,10 @@ class Documents(Workshop):
             ("saw", self.folder / "new", "logo=shown"), ("add", self.folder / "new", __file__),
             ("tried", self.folder / "new", "unplug-extras", "nothing-wrong"), ("started", self.folder / "new", "no"),
             ("undo", case), ("mend", case, "boot-code", "--dry-run"), ("mend", case, "boot-code", "--yes"),
-            ("mend", case), ("mend", case, "--all", "--yes"),
+            ("mend", case), ("mend", case, "--all", "--yes"), ("trace", tree), ("files", tree),
+            ("mend", tree, "boot-entries", "--dry-run"),
+            ("code", "7f"), ("crashes", log), ("code", "STOP: 0x1E (0xC0000005,0x1,0x2,0x3)"),
+            ("code", "you need to load the kernel first"),
         ):  # fmt: skip
             with self.subTest(words[0]):
                 self.check(*words)

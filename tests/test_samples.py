@@ -70,9 +70,17 @@ class Samples(unittest.TestCase):
 
     @needs_samples("dissect.volume")
     def test_physical_volumes_with_their_checksum(self):
+        groups = set()
         for _, volume, facts in self.volumes("dissect.volume", "_data/lvm/*.bin.gz", 3):
             self.assertEqual((volume.filesystem, len(facts.identifier)), ("lvm", 38))
             self.assertEqual(facts.bytes, volume.bytes)
+            groups.add((facts.group, facts.logical[0]))
+        wanted = {
+            ("lvm-mirror", "lvm--mirror-mirrormirror"),
+            ("lvm-thin", "lvm--thin-data"),
+            ("vg_test", "vg_test-lv_test"),
+        }
+        self.assertEqual(groups, wanted)
 
     @needs_samples("dissect.volume")
     def test_tables_that_other_systems_wrote(self):

@@ -8,9 +8,9 @@ from mending.boot.active import check_active
 from mending.boot.codes import CodeKind, recognise_code
 from mending.boot.first_file import check_first_file
 from mending.boot.grounds import Grounds
-from mending.boot.grub_core import check_core, find_core
-from mending.boot.grub_menu_link import GrubLinks
-from mending.boot.rungs import Link, Rung, failed, finding, place
+from mending.boot.grub.core import check_core, core_repairs, find_core, spare_core
+from mending.boot.grub.menu import GrubLinks
+from mending.boot.rungs import Link, Rung, failed, finding, place, shifted
 from mending.boot.volume_sector import check_volume_sector
 from mending.disk import Volume
 from mending.formats import grub, mbr
@@ -65,10 +65,13 @@ class BiosChain:
 
     def _bad_code(self, kind: CodeKind, where: Where) -> Rung:
         core = find_core(self._disk)
-        then = self.active_entry if core is None else self._core(core)
+        then: Link | None = self.active_entry if core is None else self._core(core)
+        if core is None and spare_core(self._disk) is not None:
+            then = None  # the system that is to start brings a boot manager that needs no active entry
         sound = not self._disk.boot_record or not self._disk.boot_record.problems
         table = "the table behind it is sound" if sound else "the table behind it is not sound either"
-        repairs = () if self._disk.gpt and core is None else ("boot-code",)
+        mendable = core is not None or not self._disk.gpt or bool(core_repairs(self._disk))
+        repairs = ("boot-code",) if mendable else ()
         if kind is CodeKind.BLANK:
             says = f"The boot code is blank; {table}."
             one = finding("boot-code-blank", Phase.BOOT_RECORD, Severity.FATAL, says, where, repairs)
@@ -91,7 +94,13 @@ class BiosChain:
         return lambda: check_core(self._disk, lba, self._grub)
 
     def _grub(self, image: GrubImage) -> Link:
-        return GrubLinks(self._grounds, image, "i386-pc", None).files
+        return GrubLinks(self._grounds, image, "i386-pc", None, self._chained).files
+
+    def _chained(self, volume: Volume, path: str) -> Link:
+        """What a GRUB entry hands over to: the boot sector of a volume, or a file that is not read further."""
+        if path.rpartition(")")[2] == "+1":
+            return shifted(self._volume_sector(volume), Phase.LOADER) or self.configuration
+        return self.configuration
 
     def configuration(self) -> Rung:
         """The end of what is read today, said so."""

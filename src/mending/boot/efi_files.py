@@ -1,5 +1,7 @@
 """What UEFI firmware could load from a disk: volumes that it can read, and the loader files on them."""
 
+from collections.abc import Callable
+
 import msgspec
 
 from mending.boot.volume_faults import fats_can_be_mended
@@ -59,10 +61,21 @@ def _look(disk: Disk, volume: Volume) -> EfiVolume:
         return EfiVolume(volume, (), f"Volume {volume.number} holds no FAT file system that firmware could read.")
     try:
         files = open_files(disk.source, volume)
-        found = _loader_files(files, files.find("EFI"), 0)
-        return EfiVolume(volume, tuple(_loader(disk, volume, files, one) for one in found[:LOADER_FILES]))
+        return EfiVolume(volume, loaders_on(files, lambda: fats_can_be_mended(disk, volume)))
     except FilesUnavailableError as error:
         return EfiVolume(volume, (), error.says)
+
+
+def loaders_on(files: Files, mendable: Callable[[], bool] = lambda: False) -> tuple[Loader, ...]:
+    """The loader files of a volume.
+
+    Args:
+        mendable: asked for a file whose chain is broken: would another FAT mend it?
+
+    Raises:
+        FilesUnavailableError: damage hides a folder.
+    """
+    return tuple(_loader(files, one, mendable) for one in _loader_files(files, files.find("EFI"), 0)[:LOADER_FILES])
 
 
 def _loader_files(files: Files, folder: FileFound | None, depth: int) -> list[FileFound]:
@@ -73,14 +86,14 @@ def _loader_files(files: Files, folder: FileFound | None, depth: int) -> list[Fi
     return [one for one in inside if not one.is_folder and one.path.lower().endswith(".efi")] + below
 
 
-def _loader(disk: Disk, volume: Volume, files: Files, found: FileFound) -> Loader:
+def _loader(files: Files, found: FileFound, mendable: Callable[[], bool]) -> Loader:
     folder, _, name = found.path.rpartition("/")
     wanted = pe.FALLBACK_MACHINES.get(name.upper()) if folder.upper() == FALLBACK_FOLDER else None
     try:
         data = files.read(found)[:LOADER_BYTES]  # all of it, so that its whole chain is followed
     except FileDamagedError as error:
         broken = Problem("chain", 0, 0, error.says, "a chain as long as the file")
-        repairs = ("fat-mirror",) if fats_can_be_mended(disk, volume) else ()
+        repairs = ("fat-mirror",) if mendable() else ()
         return Loader(found.path, found.bytes, wanted is not None, (broken,), repairs)
     reading = pe.read(Window(data), found.bytes)
     problems = reading.problems

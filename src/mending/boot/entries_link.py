@@ -5,15 +5,17 @@ version and identifier.
 """
 
 import fnmatch
-import re
 from collections.abc import Iterator
 
+import msgspec
+
 from mending.boot.grounds import ElsewhereError, Grounds
-from mending.boot.linux import LinuxLinks, LinuxStart
+from mending.boot.linux.start import LinuxLinks, LinuxStart, Part
 from mending.boot.rungs import Rung, failed, finding
+from mending.boot.unified import read_unified, start_of
+from mending.boot.versions import falling
 from mending.disk import Volume
 from mending.formats import boot_entry
-from mending.formats.boot_entry import BootEntry
 from mending.model import Finding, Phase, PhaseState, Severity, Where
 
 MARK = b"LoaderInfo: systemd-boot"
@@ -21,7 +23,19 @@ MARK = b"LoaderInfo: systemd-boot"
 _PHASE = Phase.BOOT_MANAGER
 _ENTRIES, _UNIFIED = "loader/entries", "EFI/Linux"
 _EXTENDED_TYPE = "Linux boot"
-_PARTS = re.compile(r"(\d+)")
+
+
+class _Entry(msgspec.Struct, frozen=True):
+    """One entry of either kind, as the manager sorts it. `start` is None where it loads something we do not read."""
+
+    volume: Volume
+    id: str
+    title: str
+    version: str
+    sort_key: str
+    start: LinuxStart | None
+    where: Where
+    hidden: str = ""
 
 
 class EntryLinks:
@@ -33,87 +47,84 @@ class EntryLinks:
     def menu(self) -> Rung:
         """Is there an entry that is shown?"""
         try:
-            found = [pair for volume in self._volumes() for pair in self._entries(volume)]
-            unified = [(volume, path) for volume in self._volumes() for path in self._listing(volume, _UNIFIED, ".efi")]
-            shown = [(volume, one) for volume, one in found if self._is_there(volume, one.program)]
+            found = [one for volume in self._volumes() for one in (*self._described(volume), *self._unified(volume))]
             pattern = boot_entry.default_pattern(self._grounds.read(self._home, "loader/loader.conf"))
         except ElsewhereError as error:
             says = f"The entries of the boot manager were not checked: {error}"
             one = finding("boot-manager-not-checked", _PHASE, Severity.NOTE, says)
             return Rung(phase=_PHASE, state=PhaseState.NOT_CHECKED, says=says, findings=(one,))
-        notes = tuple(self._hidden(volume, one) for volume, one in found if (volume, one) not in shown)
-        if unified and not shown:
-            return self._unified(unified[0][1], notes)
+        shown = [one for one in found if not one.hidden]
+        notes = tuple(_hidden(one, Severity.WARNING) for one in found if one.hidden)
         if not shown:
             return self._none(found, notes)
-        volume, entry = _first(shown, pattern)
-        where = Where(path=f"/{_ENTRIES}/{entry.id}")
-        title = entry.title or entry.id
-        says = f"{len(shown)} of {len(found)} boot entries can be shown; {title!r} starts by itself."
-        if not entry.kernel:
-            says += f" It loads {entry.loader}, which is not read further."
-            return Rung(phase=_PHASE, state=PhaseState.PASSED, says=says, where=where, findings=notes)
-        initrds = tuple((volume, path) for path in entry.initrds)
-        start = LinuxStart(volume, entry.kernel, initrds, entry.words, where, f"The boot entry {entry.id}")
-        then = LinuxLinks(self._grounds, start).kernel
-        return Rung(phase=_PHASE, state=PhaseState.PASSED, says=says, where=where, findings=notes, then=then)
+        entry = _first(shown, pattern)
+        says = f"{len(shown)} of {len(found)} boot entries can be shown; {entry.title or entry.id!r} starts by itself."
+        if entry.start is None:
+            says += " What it loads is not read further."
+            return Rung(phase=_PHASE, state=PhaseState.PASSED, says=says, where=entry.where, findings=notes)
+        then = LinuxLinks(self._grounds, entry.start).kernel
+        return Rung(phase=_PHASE, state=PhaseState.PASSED, says=says, where=entry.where, findings=notes, then=then)
 
     def _volumes(self) -> list[Volume]:
         """The volume that the manager is on, and the extended boot volume, if there is one."""
-        others = [one for one in self._grounds.disk.volumes if one.type == _EXTENDED_TYPE and one != self._home]
+        others = [one for one in self._grounds.volumes if one.type == _EXTENDED_TYPE and one != self._home]
         return [self._home, *others]
 
-    def _entries(self, volume: Volume) -> Iterator[tuple[Volume, BootEntry]]:
+    def _described(self, volume: Volume) -> Iterator[_Entry]:
+        """Entries with a file that describes them."""
         for path in self._listing(volume, _ENTRIES, ".conf"):
-            yield volume, boot_entry.read(self._grounds.read(volume, path), path.rpartition("/")[2])
+            one = boot_entry.read(self._grounds.read(volume, path), path.rpartition("/")[2])
+            where = Where(path=f"/{_ENTRIES}/{one.id}")
+            start = None
+            if one.kernel:
+                initrds = tuple(Part(volume, path) for path in one.initrds)
+                manager = f"The boot entry {one.id}"
+                start = LinuxStart(Part(volume, one.kernel), initrds, one.words, where, manager, as_program=True)
+            hidden = "" if one.program else "names no kernel"
+            if one.program and self._grounds.find(volume, one.program) is None:
+                hidden = f"asks for {one.program}, which is not on volume {volume.number}"
+            yield _Entry(volume, one.id, one.title, one.version, one.sort_key, start, where, hidden)
+
+    def _unified(self, volume: Volume) -> Iterator[_Entry]:
+        """Kernels that bring everything with them."""
+        for path in self._listing(volume, _UNIFIED, ".efi"):
+            one, name, where = read_unified(self._grounds, volume, path), path.rpartition("/")[2], Where(path=path)
+            if one is None or not one.sort_key or not one.title:
+                hidden = "is no unified kernel" if one is None else "does not say of which system it is"
+                yield _Entry(volume, name, "", "", "", None, where, hidden)
+                continue
+            yield _Entry(volume, name, one.title, one.version, one.sort_key, start_of(volume, one), where)
 
     def _listing(self, volume: Volume, folder: str, ending: str) -> list[str]:
         found = self._grounds.find(volume, folder)
         inside = self._grounds.files(volume).listing(found.path) if found is not None and found.is_folder else []
         return sorted(one.path for one in inside if one.path.lower().endswith(ending))
 
-    def _is_there(self, volume: Volume, path: str) -> bool:
-        return bool(path) and self._grounds.find(volume, path) is not None
-
-    def _hidden(self, volume: Volume, entry: BootEntry) -> Finding:
-        where = Where(path=f"/{_ENTRIES}/{entry.id}")
-        what = (
-            f"asks for {entry.program}, which is not on volume {volume.number}" if entry.program else "names no kernel"
-        )
-        says = f"The boot entry {entry.id} {what}; the manager does not show it."
-        return finding("boot-entry-hidden", _PHASE, Severity.WARNING, says, where)
-
-    def _none(self, found: list[tuple[Volume, BootEntry]], notes: tuple[Finding, ...]) -> Rung:
+    def _none(self, found: list[_Entry], notes: tuple[Finding, ...]) -> Rung:
         if found:
-            first = found[0][1]
-            says = f"No boot entry can be shown: {first.id} asks for {first.program or 'nothing'}, which is not there."
-            where = Where(path=f"/{_ENTRIES}/{first.id}")
-            one = finding("kernel-missing", _PHASE, Severity.FATAL, says, where)
+            one = _hidden(found[0], Severity.FATAL, ("boot-entries",))
+            says = f"No boot entry can be shown: {one.says[0].lower()}{one.says[1:]}"
+            one = msgspec.structs.replace(one, id="kernel-missing", says=says)
         else:
             says = f"The boot manager finds no entry: /{_ENTRIES} on volume {self._home.number} has none."
-            one = finding("boot-entries-missing", _PHASE, Severity.FATAL, says, Where(path=f"/{_ENTRIES}"))
-        rung = failed(one)
-        return Rung(phase=rung.phase, state=rung.state, says=says, where=rung.where, findings=(one, *notes))
-
-    def _unified(self, path: str, notes: tuple[Finding, ...]) -> Rung:
-        says = f"{path} starts by itself; what is inside a unified kernel is not read yet."
-        return Rung(phase=_PHASE, state=PhaseState.PASSED, says=says, where=Where(path=path), findings=notes)
+            where = Where(path=f"/{_ENTRIES}")
+            one = finding("boot-entries-missing", _PHASE, Severity.FATAL, says, where, ("boot-entries",))
+        return msgspec.structs.replace(failed(one), findings=(one, *notes))
 
 
-def _first(shown: list[tuple[Volume, BootEntry]], pattern: str) -> tuple[Volume, BootEntry]:
+def _hidden(entry: _Entry, severity: Severity, repairs: tuple[str, ...] = ()) -> Finding:
+    says = f"The boot entry {entry.id} {entry.hidden}; the manager does not show it."
+    return finding("boot-entry-hidden", _PHASE, severity, says, entry.where, repairs)
+
+
+def _first(shown: list[_Entry], pattern: str) -> _Entry:
     """The one that starts by itself: the default by its pattern, else the first in the manager's order."""
-    for volume, one in shown:
-        if pattern and fnmatch.fnmatchcase(one.id, pattern):
-            return volume, one
-    return sorted(shown, key=lambda pair: _order(pair[1]))[0]
+    for one in shown:
+        if pattern and fnmatch.fnmatchcase(one.id.lower(), pattern.lower()):
+            return one
+    return sorted(shown, key=_order)[0]
 
 
-def _order(entry: BootEntry) -> tuple[object, ...]:
+def _order(entry: _Entry) -> tuple[object, ...]:
     """With a sort key before without; then by it, then the highest version, then the highest identifier."""
-    return (not entry.sort_key, entry.sort_key, _falling(entry.version), _falling(entry.id))
-
-
-def _falling(text: str) -> tuple[tuple[int, object], ...]:
-    """A key that puts higher versions first: numbers by value, letters from the end of the alphabet."""
-    parts = (part for part in _PARTS.split(text) if part)
-    return tuple((0, -int(part)) if part.isdigit() else (1, tuple(-ord(one) for one in part)) for part in parts)
+    return (not entry.sort_key, entry.sort_key, falling(entry.version), falling(entry.id))

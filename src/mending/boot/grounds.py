@@ -2,7 +2,19 @@
 
 import re
 
-from mending.disk import Contents, Disk, FileFound, Files, FilesUnavailableError, Volume, contents_of, open_files
+from mending.disk import (
+    Contents,
+    Disk,
+    FileFound,
+    Files,
+    FilesUnavailableError,
+    Volume,
+    contents_of,
+    first_superblock_copy,
+    open_files,
+)
+from mending.formats import ext
+from mending.model.limits import FILE_BYTES
 
 _DEVICE = re.compile(r"(?:hd0)?,?(?:(?:msdos|gpt)?(\d+))?(?:,.*)?")
 _ELSEWHERE = re.compile(r"(hd[1-9]|cd|fd|lvm/|md/|ieee|crypto|memdisk|proc|tftp|http|loop)")
@@ -13,12 +25,23 @@ class ElsewhereError(Exception):
 
 
 class Grounds:
-    """Volumes and their files, each opened once."""
+    """Volumes and their files, each opened once.
+
+    Attributes:
+        knows_names: whether the identifiers and labels of all volumes are known.
+    """
+
+    knows_names = True
 
     def __init__(self, disk: Disk) -> None:
         self.disk = disk
         self._files: dict[int, Files] = {}
         self._contents: dict[int, Contents] = {}
+
+    @property
+    def volumes(self) -> tuple[Volume, ...]:
+        """All volumes, in the order of the table."""
+        return self.disk.volumes
 
     def device(self, name: str) -> Volume | None:
         """The volume that GRUB calls `hd0,msdos1`, `hd0,gpt2` or `,2`; None where there is none of that number.
@@ -32,9 +55,13 @@ class Grounds:
             raise ElsewhereError(f"{name or 'the device'} is not a volume of this disk")
         return self.numbered(int(match.group(1)))
 
+    def device_of(self, volume: Volume) -> str:
+        """What GRUB calls a volume."""
+        return f"hd0,{volume.number}"
+
     def numbered(self, number: int) -> Volume | None:
         """The volume with this number."""
-        return next((one for one in self.disk.volumes if one.number == number and not one.extended), None)
+        return next((one for one in self.volumes if one.number == number and not one.extended), None)
 
     def find(self, volume: Volume, path: str) -> FileFound | None:
         """A file. Raises ElsewhereError where files of the volume cannot be read."""
@@ -43,11 +70,24 @@ class Grounds:
         except FilesUnavailableError as error:
             raise ElsewhereError(error.says) from error
 
-    def read(self, volume: Volume, path: str) -> bytes:
-        """The content of a file, empty where there is none. Raises ElsewhereError."""
+    def read(self, volume: Volume, path: str, limit: int = FILE_BYTES) -> bytes:
+        """The content of a file, at most `limit` bytes, empty where there is none. Raises ElsewhereError."""
         try:
             found = self.files(volume).find(path)
-            return self.files(volume).read(found) if found is not None else b""
+            return self.files(volume).read(found, limit) if found is not None else b""
+        except FilesUnavailableError as error:
+            raise ElsewhereError(error.says) from error
+
+    def programs_apart(self, volume: Volume) -> bool:
+        """Whether the mount table of a root wants another volume where programs are. Raises ElsewhereError."""
+        table = self.read(volume, "etc/fstab").decode("utf-8", errors="replace")
+        rows = (row.split() for row in table.splitlines() if not row.lstrip().startswith("#"))
+        return any(row[1:2] == ["/usr"] for row in rows)
+
+    def is_link(self, volume: Volume, path: str) -> bool:
+        """Whether a link of that name is there, wherever it points. Raises ElsewhereError."""
+        try:
+            return self.files(volume).is_link(path)
         except FilesUnavailableError as error:
             raise ElsewhereError(error.says) from error
 
@@ -66,7 +106,7 @@ class Grounds:
     def named(self, kind: str, value: str) -> list[Volume]:
         """Volumes by `uuid`, `label`, `partuuid` or `partlabel`; case does not count but for labels."""
         found = []
-        for volume in self.disk.volumes:
+        for volume in self.volumes:
             if volume.extended:
                 continue
             facts = self.contents(volume).facts
@@ -79,10 +119,19 @@ class Grounds:
                 found.append(volume)
         return found
 
+    def lost_volume(self, value: str) -> Volume | None:
+        """The volume whose lost first superblock bore a name, told by a copy of it."""
+        for volume in self.volumes if self.knows_names else ():
+            copy = first_superblock_copy(self.disk.source, volume.offset, volume.bytes) if volume.boot.unread else None
+            facts = ext.facts(copy) if copy is not None else None
+            if facts is not None and value.lower() in {facts.identifier, facts.label.lower()}:
+                return volume
+        return None
+
     def unknown(self) -> list[Volume]:
         """Volumes that may bear any name: encrypted, pools of others, unreadable."""
         kinds = {"encrypted", "luks", "lvm", "unreadable"}
-        return [one for one in self.disk.volumes if one.filesystem in kinds or one.boot.unread]
+        return [one for one in self.volumes if one.filesystem in kinds or one.boot.unread]
 
 
 def _same(kind: str, name: str, wanted: str) -> bool:

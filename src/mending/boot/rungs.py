@@ -37,6 +37,19 @@ def climb(first: Link) -> list[Rung]:
     return rungs
 
 
+def shifted(link: Link | None, phase: Phase) -> Link | None:
+    """The same links as part of a later phase: what a boot manager starts another system by."""
+    if link is None:
+        return None
+
+    def later() -> Rung:
+        rung = link()
+        found = tuple(msgspec.structs.replace(one, phase=phase) for one in rung.findings)
+        return msgspec.structs.replace(rung, phase=phase, findings=found, then=shifted(rung.then, phase))
+
+    return later
+
+
 def place(offset: int, data: bytes) -> Where:
     """Where some bytes were read, with the first of them."""
     return Where(offset=offset, length=len(data), hex=hex_preview(data))

@@ -1,9 +1,12 @@
 """The walk along the chain, and the verdict drawn from it."""
 
 from mending.boot.bios import BiosChain
+from mending.boot.boot_options import BootOptions
 from mending.boot.codes import CodeKind, recognise_code
+from mending.boot.folder_chain import FolderChain
+from mending.boot.folder_grounds import FolderGrounds
 from mending.boot.grounds import Grounds
-from mending.boot.grub_core import BIOS_BOOT
+from mending.boot.grub.core import BIOS_BOOT
 from mending.boot.results import PhaseResult, RungResult, SystemResult, TargetResult, Trace, VolumeResult
 from mending.boot.rungs import Rung, climb, finding
 from mending.boot.uefi import UefiChain
@@ -12,24 +15,25 @@ from mending.boot.volume_sector import damage_aside, doubts
 from mending.disk import Contents, Disk, InstalledSystem, Scheme, disk_map, survey
 from mending.formats import mbr
 from mending.model import PHASES, Finding, Phase, PhaseState, Severity, Verdict, Where
-from mending.source import Source
+from mending.source import FolderSource, PatchedFolder, Source, Tree
 
 _WORST_FIRST = (PhaseState.FAILED, PhaseState.DOUBTFUL, PhaseState.NOT_CHECKED)
 
 
-def trace_disk(source: Source, firmware: str | None = None) -> Trace:
+def trace_disk(source: Source, firmware: str | None = None, options: BootOptions | None = None) -> Trace:
     """Which phase of starting fails on this disk, rung by rung. Reads only.
 
     Args:
         firmware: `bios` or `uefi` where it is known; else the disk decides.
+        options: what UEFI firmware remembers, where that is known.
 
     Raises:
         InputError: this is no disk, or it went away.
     """
     disk = survey(source)
-    kind = settle_firmware(disk, firmware)
+    kind = settle_firmware(disk, firmware or ("uefi" if options is not None else None))
     grounds = Grounds(disk)
-    rungs = climb(UefiChain(grounds).start if kind == "uefi" else BiosChain(grounds).start)
+    rungs = climb(UefiChain(grounds, options).start if kind == "uefi" else BiosChain(grounds).start)
     contents = tuple(grounds.contents(volume) for volume in disk.volumes if not volume.extended)
     aside = [
         *_table_findings(disk),
@@ -49,12 +53,50 @@ def trace_disk(source: Source, firmware: str | None = None) -> Trace:
         verdict=verdict,
         failing_phase=failing,
         phases=phases,
-        rungs=tuple(RungResult(phase=one.phase, state=one.state, says=one.says, where=one.where) for one in rungs),
+        rungs=_rungs(rungs),
         findings=findings,
         volumes=_volumes(disk, contents, rungs),
         map=disk_map(disk),
         systems=tuple(_system(one, verdict) for one in systems),
     )
+
+
+def trace_tree(tree: Tree) -> Trace:
+    """The same for a mounted tree: the files of its boot manager, its kernel, its root. Reads only.
+
+    Raises:
+        InputError: there is no installed system in it.
+    """
+    grounds = FolderGrounds(tree)
+    rungs = climb(FolderChain(grounds).start)
+    findings = tuple(_in_order([one for rung in rungs for one in rung.findings]))
+    phases = _phases(rungs, findings)
+    failing = next((phase.id for phase in phases if phase.state is PhaseState.FAILED), None)
+    verdict = _verdict(failing, rungs, blind=False)
+    contents = [grounds.contents(volume) for volume in grounds.volumes]
+    return Trace(
+        target=TargetResult(path=tree.path, kind=tree.kind, bytes=0, sector=0, bytes_read=tree.bytes_read),
+        firmware="uefi" if grounds.efi is not None else "unknown",
+        scheme=Scheme.NONE,
+        verdict=verdict,
+        failing_phase=failing,
+        phases=phases,
+        rungs=_rungs(rungs),
+        findings=findings,
+        volumes=tuple(VolumeResult.of(one.volume, one, runs_code=False) for one in contents),
+        systems=tuple(_system(one, verdict) for inside in contents for one in inside.systems),
+    )
+
+
+def trace_target(target: Source | Tree, firmware: str | None = None, options: BootOptions | None = None) -> Trace:
+    """`trace_disk` or `trace_tree`, by what the target is."""
+    if isinstance(target, FolderSource | PatchedFolder):
+        return trace_tree(target)
+    return trace_disk(target, firmware, options)
+
+
+def _rungs(rungs: list[Rung]) -> tuple[RungResult, ...]:
+    return tuple(RungResult(phase=one.phase, state=one.state, says=one.says, where=one.where) for one in rungs)
 
 
 def _target(source: Source) -> TargetResult:

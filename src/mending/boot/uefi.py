@@ -1,9 +1,13 @@
 """The chain of a UEFI machine: table, EFI volume, loader file.
 
-Boot entries live in the firmware's own memory and not on the disk. So what can be told is whether the fallback file
-would start, and whether other loaders are there that an entry may name.
+Boot entries live in the firmware's own memory and not on the disk. Where a dump of it is at hand, it decides what is
+started. Else what can be told is whether the fallback file would start, and whether other loaders are there that an
+entry may name.
 """
 
+import msgspec
+
+from mending.boot.boot_options import BootOptions, choose
 from mending.boot.efi_files import FALLBACK_FOLDER, EfiVolume, Loader, efi_volumes
 from mending.boot.grounds import Grounds
 from mending.boot.guid_link import check_guid_table
@@ -16,10 +20,10 @@ from mending.model import Finding, Phase, PhaseState, Severity, Where, hex_previ
 
 
 class UefiChain:
-    """The links of one disk. `start` is the first."""
+    """The links of one disk. `start` is the first. Args: options: what firmware remembers, where that is known."""
 
-    def __init__(self, grounds: Grounds) -> None:
-        self._grounds, self._disk = grounds, grounds.disk
+    def __init__(self, grounds: Grounds, options: BootOptions | None = None) -> None:
+        self._grounds, self._disk, self._options = grounds, grounds.disk, options
         self._found = efi_volumes(self._disk)
 
     def start(self) -> Rung:
@@ -58,6 +62,23 @@ class UefiChain:
         )
 
     def loader(self) -> Rung:
+        """Which file would firmware start?"""
+        if self._options is None:
+            return self._fallback()
+        choice = choose(self._options, self._disk.volumes, self._found)
+        if choice.volume is None or choice.loader is None:
+            rung = self._fallback()
+            says = f"{choice.says} Firmware that tries the fallback loader by itself goes on."
+            lost = finding("boot-options-lead-nowhere", Phase.FIRMWARE, Severity.WARNING, says)
+            return msgspec.structs.replace(rung, findings=(*choice.passed_over, lost, *rung.findings))
+        where = Where(path=choice.loader.path, length=choice.loader.bytes)
+        then = behind_loader(self._grounds, choice.volume, choice.loader.path, choice.words)
+        return Rung(
+            phase=Phase.BOOT_RECORD, state=PhaseState.PASSED, says=choice.says, where=where,
+            findings=choice.passed_over, then=then,
+        )  # fmt: skip
+
+    def _fallback(self) -> Rung:
         """Would the fallback file start?"""
         readable = [one for one in self._found if not one.unreadable]
         fallbacks = [one for found in readable for one in found.fallbacks]

@@ -35,6 +35,14 @@ class Case(msgspec.Struct, frozen=True):
         """Where the undo points of this case lie."""
         return self.folder / "undo"
 
+    @property
+    def firmware_dump(self) -> Path | None:
+        """The newest dump of firmware variables among the evidence; None without one."""
+        found = [one for one in self.state.evidence if one.sort == "variables"]
+        if not found:
+            return None
+        return self.folder / "evidence" / found[-1].copy if found[-1].copy else Path(found[-1].path)
+
 
 def is_case(folder: Path) -> bool:
     """Whether a folder is a case."""

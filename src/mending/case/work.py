@@ -6,7 +6,7 @@ from pathlib import Path
 
 from rapidfuzz import process
 
-from mending.boot import Trace
+from mending.boot import FolderGrounds, Trace, read_boot_options
 from mending.case.events import Added, Learned, Mended, PutBack, Saw, Started, Traced, Tried
 from mending.case.folder import Case, record
 from mending.case.lock import Hand
@@ -15,7 +15,7 @@ from mending.knowledge import UNKNOWN, Pack, Sign
 from mending.model import InputError, UsageError, clean_text
 from mending.model.limits import EVIDENCE_BYTES
 from mending.reason import ReportKind
-from mending.source import open_source, read_file, write_durably
+from mending.source import open_folder_source, open_source, read_file, write_durably
 
 _NEAR = 60.0
 """Similarity (of 100) from which a mistyped word is worth proposing."""
@@ -41,9 +41,14 @@ def saw(case: Case, pack: Pack, hand: Hand, signs: Mapping[str, str]) -> Case:
 def add_evidence(case: Case, hand: Hand, path: str, as_disk: bool = False) -> Case:
     """Attach a file or device; its kind is told by its content. Disks are named, smaller evidence is copied.
 
+    A folder holds what UEFI firmware remembers, a file for each variable, or is a mounted system; it is named, too.
+
     Raises:
         InputError: it cannot be read, or is too large to be kept and no disk.
     """
+    if Path(path).is_dir():
+        kept = str(Path(path).resolve())
+        return record(case, hand, Added(at=hand.since, path=kept, sort=_sort_of_folder(Path(path)), bytes=0))
     with open_source(path) as source:
         size, head = source.size, source.read(0, HEAD_BYTES).data
         sort = "disk" if as_disk or source.kind == "device" else sort_of(head)
@@ -56,6 +61,16 @@ def add_evidence(case: Case, hand: Hand, path: str, as_disk: bool = False) -> Ca
     (case.folder / "evidence").mkdir(exist_ok=True)
     write_durably(case.folder / "evidence" / name, data)
     return record(case, hand, Added(at=hand.since, path=path, sort=sort, bytes=size, copy=name))
+
+
+def _sort_of_folder(folder: Path) -> str:
+    """`variables`, or `disk` for a mounted system. Raises InputError for a folder that is neither."""
+    try:
+        read_boot_options(folder)
+    except InputError:
+        FolderGrounds(open_folder_source(str(folder)))
+        return "disk"
+    return "variables"
 
 
 def traced(case: Case, hand: Hand, trace: Trace) -> Case:

@@ -20,7 +20,10 @@ COMMANDS = {
     "saw": "record what was seen",
     "ask": "ask the most telling question next",
     "trace": "which phase of starting fails, rung by rung, and why",
+    "code": "explain a stop code, a status code or a message on the screen",
+    "crashes": "the crashes that kernel logs tell of, and what they mean",
     "search": "look over the whole disk for volumes, listed or not",
+    "files": "compare the files a start needs with their packages' sums",
     "rehearse": "run the disk's own boot code and watch how far it gets",
     "causes": "ranked causes, with the evidence for and against each",
     "plan": "the order of steps, with minutes, needs and what is at stake",
@@ -38,7 +41,8 @@ COMMANDS = {
 def program() -> None:
     """Find out why a PC does not start, plan the cheapest safe repair, do the offline part and prove it.
 
-    A TARGET is a disk image, a block device or a case. A CASE is a folder. Every command takes --json.
+    A TARGET is a disk image, a block device, the folder of a mounted system, or a case, which is a folder, too.
+    Every command takes --json.
     """
 
 

@@ -1,6 +1,7 @@
 """Options and small parsers that several commands share."""
 
 from collections.abc import Callable, Sequence
+from pathlib import Path
 from typing import Any, TypeVar
 
 import click
@@ -15,6 +16,13 @@ sector = click.option(
     help="Bytes per sector, where the image should not be asked.",
 )  # fmt: skip
 firmware = click.option("--firmware", type=click.Choice(["bios", "uefi"]), help="The kind the PC starts with.")
+variables = click.option(
+    "--variables", metavar="PATH", help="What UEFI firmware remembers: a dump of its variables, or a folder of them."
+)
+restore_from = click.option(
+    "--from", "restore_from", metavar="FOLDER", type=click.Path(path_type=Path, exists=True, file_okay=False),
+    help="Where sound copies are: a mounted sound system, or packages.",
+)  # fmt: skip
 figure = click.option("--figure", metavar="FILE", help="Also draw the disk map: a .png, .svg or .pdf file.")
 case_argument = click.argument("case")
 target_argument = click.argument("target")

@@ -7,8 +7,9 @@ import msgspec
 from mending.disk import ntfs_account
 from mending.disk.fat_copies import read_fats, sound_one
 from mending.disk.volumes import Volume
-from mending.formats import exfat, ext, fat, fat_tables, marks, ntfs
+from mending.formats import exfat, ext, fat, fat_tables, lvm, marks, ntfs
 from mending.model import Facts, InputError, Problem, ReadError, VolumeState, Window
+from mending.model.limits import WINDOW_BYTES
 from mending.source import Source
 
 _EXFAT_LABEL, _EXFAT_ROW = 0x83, 32
@@ -144,6 +145,27 @@ def _marked(source: Source, volume: Volume) -> Facts:
     return mark.facts if mark is not None else Facts()
 
 
+def _group(source: Source, volume: Volume) -> Facts:
+    """A physical volume, with the names that the kernel gives to the logical ones of its group."""
+    facts = _marked(source, volume)
+    label = source.read(volume.offset + 512, lvm.LABEL_BYTES)
+    for area in lvm.description_areas(label):
+        head = source.read(volume.offset + area.offset, lvm.AREA_HEAD_BYTES)
+        parts = lvm.text_parts(head, area)
+        text = b"".join(source.read(volume.offset + one.offset, min(one.length, WINDOW_BYTES)).data for one in parts)
+        group = lvm.read_group(text)
+        if group is not None:
+            return msgspec.structs.replace(
+                facts, group=group.name, logical=tuple(mapped_name(group.name, one) for one in group.volumes)
+            )
+    return facts
+
+
+def mapped_name(group: str, volume: str) -> str:
+    """What a logical volume is called below `/dev/mapper`: a hyphen in a name is doubled there (lvm(8), "NAMES")."""
+    return f"{group.replace('-', '--')}-{volume.replace('-', '--')}"
+
+
 def _head(source: Source, volume: Volume) -> Window:
     """As much of the start as the marks want; less where a sector of it cannot be read."""
     try:
@@ -160,4 +182,5 @@ _ACCOUNTS: dict[str, Callable[[Source, Volume], Facts]] = {
     "ntfs": _ntfs,
     "ext": _ext,
     **{row.filesystem: _marked for row in marks.ROWS},
+    "lvm": _group,
 }

@@ -17,6 +17,9 @@ from typing import Any
 from mending.model import InputError
 from mending.model.limits import APART_SECONDS
 
+_SPEED, _WORTH = 50_000_000, 1 << 20
+"""Bytes that a slow machine delivers in a second of processor time, and from how many on that is counted."""
+
 
 class GaveUpError(Exception):
     """The process ended without an answer: too long, or a crash."""
@@ -27,16 +30,17 @@ class Apart:
 
     Args:
         make: makes the object there; its OSError and InputError come back as the answer of the first call.
+        seconds: processor time that it may take.
     """
 
-    def __init__(self, make: Callable[[], object]) -> None:
+    def __init__(self, make: Callable[[], object], seconds: float = APART_SECONDS) -> None:
         if "fork" not in multiprocessing.get_all_start_methods():
             self._direct: object | None = make()
             return
         self._direct = None
         context = multiprocessing.get_context("fork")
         self._line, theirs = context.Pipe()
-        process = context.Process(target=_serve, args=(make, theirs), daemon=True)
+        process = context.Process(target=_serve, args=(make, theirs, seconds), daemon=True)
         process.start()
         theirs.close()
         self._end = weakref.finalize(self, _end, process, self._line, os.getpid())
@@ -61,9 +65,9 @@ class Apart:
         return answer
 
 
-def _serve(make: Callable[[], object], line: Connection) -> None:
+def _serve(make: Callable[[], object], line: Connection, seconds: float) -> None:
     signal.signal(signal.SIGINT, signal.SIG_IGN)
-    signal.setitimer(signal.ITIMER_PROF, APART_SECONDS)  # counts processor time; its signal ends the process
+    signal.setitimer(signal.ITIMER_PROF, seconds)  # counts processor time; its signal ends the process
     signal.signal(signal.SIGPROF, signal.SIG_DFL)
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
     served: object | None = None
@@ -74,11 +78,20 @@ def _serve(make: Callable[[], object], line: Connection) -> None:
             return
         try:
             served = make() if served is None else served
-            line.send(getattr(served, method)(*words))
+            answer = getattr(served, method)(*words)
+            _allow_for(answer)
+            line.send(answer)
         except (OSError, RuntimeError) as error:  # the latter is how the library passes on what a read raised
             line.send(OSError(str(error)))
         except InputError as error:
             line.send(InputError(error.says, error.hint))
+
+
+def _allow_for(answer: Any) -> None:
+    """Reading a large file takes its time: what was delivered is no circle."""
+    delivered = len(answer[0]) if isinstance(answer, tuple) and answer and isinstance(answer[0], bytes) else 0
+    if delivered >= _WORTH:
+        signal.setitimer(signal.ITIMER_PROF, signal.getitimer(signal.ITIMER_PROF)[0] + delivered / _SPEED)
 
 
 def _end(process: Any, line: Connection, owner: int) -> None:

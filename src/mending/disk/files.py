@@ -10,8 +10,8 @@ from mending.disk.apart import Apart, GaveUpError
 from mending.disk.fat_reader import BrokenChainError, FatReader
 from mending.disk.volumes import Volume
 from mending.model import InputError, clean_text
-from mending.model.limits import FILE_BYTES, LINKS
-from mending.source import Source
+from mending.model.limits import APART_SECONDS, FILE_BYTES, LINKS, PATIENT_SECONDS
+from mending.source import Source, Tree
 
 _OWN = {"fat12", "fat16", "fat32"}
 _CASELESS = {*_OWN, "ntfs"}
@@ -43,6 +43,8 @@ class FileFound(msgspec.Struct, frozen=True):
     mode: int = 0o777
 
 
+_PIECE = 4 * 1024 * 1024
+"""How much of a large file is asked for at once: time is allowed by what was delivered."""
 _TOP = FileFound("/", 0, True)
 
 
@@ -81,6 +83,13 @@ class Files:
                 continue
             found = match
         return found
+
+    def is_link(self, path: str) -> bool:
+        """Whether the last name of a path is a link, wherever it points. Raises FilesUnavailableError."""
+        folder, _, name = path.strip("/").rpartition("/")
+        home = self.find(folder)
+        inside = self.listing(home.path) if home is not None and home.is_folder else []
+        return any(one.is_link and self._key(one.path.rpartition("/")[2]) == self._key(name) for one in inside)
 
     def _key(self, path: str) -> str:
         return path.casefold() if self._caseless else path
@@ -126,8 +135,16 @@ def can_read_files() -> bool:
     return volume_reader.available()
 
 
-def open_files(source: Source, volume: Volume) -> Files:
+def patient_files(source: Source, volume: Volume) -> Files:
+    """`open_files` with the time that reading hundreds of files takes. Raises FilesUnavailableError."""
+    return open_files(source, volume, PATIENT_SECONDS)
+
+
+def open_files(source: Source, volume: Volume, seconds: float = APART_SECONDS) -> Files:
     """Look into a volume whose boot sector can be read.
+
+    Args:
+        seconds: processor time that the library may take for all of it.
 
     Raises:
         FilesUnavailableError: a file system we cannot read, a damaged one, or the extra `files` is missing.
@@ -140,10 +157,21 @@ def open_files(source: Source, volume: Volume) -> Files:
     if not volume.boot.readable:
         says = f"The boot sector of volume {volume.number} is damaged, so its files cannot be read yet."
         raise FilesUnavailableError(says)
-    ask = _own(source, volume) if volume.filesystem in _OWN else _library(source, volume)
+    ask = _own(source, volume) if volume.filesystem in _OWN else _library(source, volume, seconds)
     files = Files(ask, volume.filesystem in _CASELESS)
     files.listing("/")  # so that a volume whose root cannot be read counts as one that cannot be opened
     return files
+
+
+def open_tree(tree: Tree, top: str = "", *, caseless: bool = False) -> Files:
+    """Look into a mounted tree. Args: top: folder in it whose files count as the whole; caseless: a FAT volume."""
+    top = top.strip("/")
+
+    def ask(method: str, *words: Any) -> Any:
+        path, *rest = words
+        return getattr(tree, method)(f"/{top}{path}" if top else path, *rest)
+
+    return Files(ask, caseless)
 
 
 def _own(source: Source, volume: Volume) -> Callable[..., Any]:
@@ -151,13 +179,17 @@ def _own(source: Source, volume: Volume) -> Callable[..., Any]:
     return lambda method, *words: getattr(reader, method)(*words)
 
 
-def _library(source: Source, volume: Volume) -> Callable[..., Any]:
+def _library(source: Source, volume: Volume, seconds: float) -> Callable[..., Any]:
     """Calls in the process apart; what is read there is counted here."""
     kind, before = _LIBRARY_NAMES[volume.filesystem], source.bytes_read
-    reader = Apart(lambda: volume_reader.VolumeReader(source, volume.offset, kind))
+    reader = Apart(lambda: volume_reader.VolumeReader(source, volume.offset, kind), seconds)
 
-    def ask(method: str, *words: object) -> Any:
+    def ask(method: str, *words: Any) -> Any:
         nonlocal before
+        if method == "read" and words[1] > _PIECE:
+            path, length = words
+            parts = (ask("read", path, min(_PIECE, length - at), at) for at in range(0, length, _PIECE))
+            return b"".join(parts)
         answer, read = reader.call(method, *words)
         source.count_read(read - before)
         before = read

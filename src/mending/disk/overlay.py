@@ -3,6 +3,7 @@
 from collections.abc import Iterator
 
 from mending.model import Window
+from mending.model.limits import WINDOW_BYTES
 from mending.source import Source
 
 _SECTOR = 512
@@ -39,12 +40,21 @@ class Overlay:
 
     def ranges(self) -> Iterator[tuple[int, bytes, bytes]]:
         """Offset, bytes before and bytes after of every stretch that changed."""
-        numbers = sorted(self.changed)
-        while numbers:
-            first = last = numbers.pop(0)
-            while numbers and numbers[0] == last + 1:
-                last = numbers.pop(0)
+        for first, last in self._stretches():
             after = b"".join(bytes(self.changed[one]) for one in range(first, last + 1))
             before = self._source.read(first * _SECTOR, len(after)).data
             if before != after:
                 yield first * _SECTOR, before, after
+
+    def _stretches(self) -> Iterator[tuple[int, int]]:
+        """First and last sector of each stretch, none longer than one read may be."""
+        first = last = -1
+        for number in sorted(self.changed):
+            if first >= 0 and number == last + 1 and (number - first) * _SECTOR < WINDOW_BYTES // 2:
+                last = number
+                continue
+            if first >= 0:
+                yield first, last
+            first = last = number
+        if first >= 0:
+            yield first, last

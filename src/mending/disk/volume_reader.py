@@ -37,9 +37,9 @@ class VolumeReader:
         rows = [row for row in map(_plain, self._filesystem.open_dir(path=folder)) if row[0] not in {"", ".", ".."}]
         return rows, self._source.bytes_read
 
-    def read(self, path: str, length: int) -> tuple[bytes, int]:
-        """The first bytes of a file; and how many bytes of the source have been read so far."""
-        data: bytes = self._filesystem.open(path).read_random(0, length)
+    def read(self, path: str, length: int, offset: int = 0) -> tuple[bytes, int]:
+        """Bytes of a file; and how many bytes of the source have been read so far."""
+        data: bytes = self._filesystem.open(path).read_random(offset, length)
         return data, self._source.bytes_read
 
     def link(self, path: str) -> tuple[str, int]:

@@ -49,6 +49,11 @@ class KernelFile(msgspec.Struct, frozen=True):
     version: str
 
 
+def is_kernel(data: bytes) -> bool:
+    """Whether a file starts as a kernel does. Such a file may be a loader file, too."""
+    return data[0x202:0x206] == _MAGIC
+
+
 def read(window: Window, length: int) -> Reading[KernelFile]:
     """Judge a kernel file.
 

@@ -34,7 +34,9 @@ class Superblock(msgspec.Struct, frozen=True):
 
     inodes: int
     blocks_low: int
+    reserved_blocks_low: int
     free_blocks_low: int
+    free_inodes: int
     first_data_block: int
     log_block_kib: int
     blocks_per_group: int
@@ -88,7 +90,9 @@ SUPERBLOCK = Layout(
     [
         Field("inodes", 0, 4, "u", "", "number of inodes"),
         Field("blocks_low", 4, 4, "u", "blocks", "length, low half"),
+        Field("reserved_blocks_low", 8, 4, "u", "blocks", "kept for the administrator, low half"),
         Field("free_blocks_low", 12, 4, "u", "blocks", "free, low half"),
+        Field("free_inodes", 16, 4, "u", "", "inodes that are free"),
         Field("first_data_block", 20, 4, "u", "", "1 with blocks of 1 KiB, else 0"),
         Field("log_block_kib", 24, 4, "u", "", "block size is 1 KiB shifted by this"),
         Field("blocks_per_group", 32, 4, "u", "blocks", "length of a group"),

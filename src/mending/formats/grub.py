@@ -95,6 +95,19 @@ def is_core_head(window: Window) -> bool:
     return run.segment == _CORE_SEGMENT and run.sectors > 0
 
 
+def placed_core(image: bytes, first: Lba) -> bytes:
+    """A core image as a file keeps it, made to load itself from one run of sectors.
+
+    Args:
+        image: whole, its first sector one that `is_core_head` knows.
+        first: sector that its first sector goes to.
+    """
+    whole = image.ljust(-(-len(image) // SIZE) * SIZE, b"\0")
+    at = _BLOCK_LIST_END - _BLOCK_SIZE
+    run = _RUN.encode(BlockRun(Lba(first + 1), SectorCount(len(whole) // SIZE - 1), _CORE_SEGMENT))
+    return whole[: at - _BLOCK_SIZE] + bytes(_BLOCK_SIZE) + run + whole[_BLOCK_LIST_END:]
+
+
 def read_core_head(window: Window) -> Reading[CoreHead]:
     """Read the block list, which grows downwards from the end of the sector. Raises InputError below 512 bytes."""
     runs, problems = [], []

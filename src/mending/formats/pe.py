@@ -123,6 +123,19 @@ def read(window: Window, file_bytes: int | None = None) -> Reading[Image]:
     return _judged(window, at, size)
 
 
+def section(data: bytes, image: Image, name: bytes) -> bytes | None:
+    """The content of a section, cut to its length in memory where that is shorter; None where there is none.
+
+    Args:
+        data: the whole file.
+    """
+    row = next((one for one in image.sections if one.name.rstrip(b"\0") == name), None)
+    if row is None:
+        return None
+    length = min(row.file_size, row.memory_size) if row.memory_size else row.file_size
+    return data[row.file_offset : row.file_offset + length]
+
+
 def _judged(window: Window, at: int, size: int) -> Reading[Image]:
     coff, optional = COFF.read(window, at), OPTIONAL.read(window, at + _COFF_SIZE)
     found: list[Problem] = []

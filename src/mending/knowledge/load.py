@@ -36,9 +36,9 @@ def load_pack(folder: Folder | Path) -> Pack:
     Raises:
         InputError: a file is missing or not TOML, or a row is wrong; says which file, table and key.
     """
-    raw = {name: _toml(folder, f"{name}.toml") for name in ("grades", *_TABLES)}
+    raw = {name: toml_table(folder, f"{name}.toml") for name in ("grades", *_TABLES)}
     pack = Pack(
-        grades=_converted(raw["grades"], Grades, "grades.toml"),
+        grades=converted(raw["grades"], Grades, "grades.toml"),
         facts=_rows(raw, "facts", Sign),
         signs=_rows(raw, "signs", Sign),
         causes=_rows(raw, "causes", Cause),
@@ -52,7 +52,8 @@ def load_pack(folder: Folder | Path) -> Pack:
     return pack
 
 
-def _toml(folder: Folder | Path, name: str) -> dict[str, Any]:
+def toml_table(folder: Folder | Path, name: str) -> dict[str, Any]:
+    """A TOML file of a pack. Raises InputError."""
     try:
         return tomllib.loads(folder.joinpath(name).read_text(encoding="utf-8"))
     except (OSError, UnicodeDecodeError) as error:
@@ -65,7 +66,7 @@ def _rows(raw: Mapping[str, dict[str, Any]], name: str, kind: type[Row]) -> dict
     found: dict[str, Row] = {}
     for number, table in enumerate(_list(raw, name), 1):
         label = table.get("id", number) if isinstance(table, dict) else number
-        row = _converted(table, kind, f"{name}.toml, {_TABLES[name]} {label}")
+        row = converted(table, kind, f"{name}.toml, {_TABLES[name]} {label}")
         if row.id in found:
             raise InputError(f"Knowledge pack: {name}.toml, {_TABLES[name]} {row.id}: the id is used twice.")
         found[row.id] = row
@@ -74,7 +75,7 @@ def _rows(raw: Mapping[str, dict[str, Any]], name: str, kind: type[Row]) -> dict
 
 def _visits(raw: Mapping[str, dict[str, Any]]) -> list[Visit]:
     return [
-        _converted(table, Visit, f"visits.toml, visit {number}") for number, table in enumerate(_list(raw, "visits"), 1)
+        converted(table, Visit, f"visits.toml, visit {number}") for number, table in enumerate(_list(raw, "visits"), 1)
     ]
 
 
@@ -88,7 +89,8 @@ def _list(raw: Mapping[str, dict[str, Any]], name: str) -> list[Any]:
 T = TypeVar("T")
 
 
-def _converted(value: object, kind: type[T], where: str) -> T:
+def converted(value: object, kind: type[T], where: str) -> T:
+    """A value as a record. Raises InputError, which names the place."""
     try:
         return msgspec.convert(value, kind)
     except msgspec.ValidationError as error:

@@ -6,7 +6,7 @@ from mending.model.facts import Facts, VolumeState
 from mending.model.findings import Finding, Severity, Where
 from mending.model.heavy import has_extra, load_extra
 from mending.model.layout import Field, Layout
-from mending.model.patches import Patch
+from mending.model.patches import Change, FileChange, Patch
 from mending.model.phases import PHASES, Phase, PhaseState, Verdict
 from mending.model.places import STAKES, Place, Stakes
 from mending.model.problems import Problem, Reading
@@ -18,8 +18,10 @@ __all__ = [
     "PHASES",
     "STAKES",
     "ByteOffset",
+    "Change",
     "Facts",
     "Field",
+    "FileChange",
     "Finding",
     "InputError",
     "Layout",

@@ -26,6 +26,8 @@ class Facts(msgspec.Struct, frozen=True, kw_only=True):
     Attributes:
         bytes: the length it believes to have; 0 where it does not tell.
         identifier: UUID or serial number in the usual way of writing; empty where there is none.
+        group: the volume group that it is part of.
+        logical: names, as below `/dev/mapper`, of the volumes inside that group.
         used: bytes in use; None where that is not cheap to know.
         problems: what is wrong behind the first sector.
         unchecked: what could not be checked and why, one sentence each.
@@ -34,6 +36,8 @@ class Facts(msgspec.Struct, frozen=True, kw_only=True):
     bytes: int = 0
     label: str = ""
     identifier: str = ""
+    group: str = ""
+    logical: tuple[str, ...] = ()
     used: int | None = None
     state: VolumeState = VolumeState.UNKNOWN
     problems: tuple[Problem, ...] = ()

@@ -59,3 +59,15 @@ KERNEL_BYTES = 64 * 1024 * 1024
 
 INITRAMFS_BYTES = 256 * 1024 * 1024
 """Largest initial file system that is walked; most have under a hundred."""
+
+LARGEST_CHANGE = 1024 * 1024 * 1024
+"""Most bytes kept of one side of a change; kernels and initial file systems are the largest files that are put back."""
+
+LARGEST_RESTORED = 256 * 1024 * 1024
+"""Largest file that is compared with a package database; kernels have under twenty MiB."""
+
+LARGEST_PACKAGE = 512 * 1024 * 1024
+"""Largest package that files are taken from; kernels' packages have about a hundred MiB."""
+
+PATIENT_SECONDS = 120.0
+"""Processor time for one volume where a person asked for all boot-critical files to be read."""

@@ -2,7 +2,7 @@
 
 from importlib.resources import files
 
-from mending.boot import CodeKind, find_core, recognise_code
+from mending.boot import CodeKind, find_core, recognise_code, room_for_core, spare_core
 from mending.disk import Disk, FilesUnavailableError, Scheme, open_files
 from mending.formats import grub, mbr
 from mending.model import Lba, Patch, RefusedError, Window
@@ -16,23 +16,53 @@ _STAGE_ONE_PLACES = tuple(
 
 
 def propose(request: Request) -> Proposal:
-    """The patch for sector 0.
+    """The patch for sector 0, and for a core of GRUB's that is gone or damaged.
 
     Raises:
         RefusedError: not a BIOS disk with a sound table, code that already fits, or neither one active volume with a
-            sound boot sector nor a GRUB core with its stage one.
+            sound boot sector nor GRUB's stage one with a core.
     """
     disk, trace, leave = request.disk, request.trace, request.leave
+    present = {finding.id for finding in trace.findings}
+    lost = present & _CORE_FINDINGS
     record = _guarded(disk)
     sector = disk.source.read(0, mbr.SIZE)
+    if lost:
+        return _with_core(disk, record, sector, tuple(sorted(lost)))
     core = find_core(disk)
+    if core is None and recognise_code(sector) in _NO_MANAGER and spare_core(disk) is not None:
+        return _with_core(disk, record, sector, tuple(one for one in _ANSWERS if one in present))
     _refuse_if_it_works(recognise_code(sector), core, leave)
     code, says = _grub_code(disk, core, sector) if core is not None else (_own_code(disk), _OWN_SAYS)
-    patch = Patch(0, record.fields.code, code, f"boot code, bytes 0 to {mbr.CODE_SIZE - 1} of sector 0")
+    patch = Patch(0, record.fields.code, code, _CODE_SAYS)
     if patch.before == patch.after:
         raise RefusedError("The boot code is already the one that would be written.")
-    present = {finding.id for finding in trace.findings}
     return Proposal(REPAIR, says, (patch,), tuple(one for one in _ANSWERS if one in present))
+
+
+_NO_MANAGER = {CodeKind.BLANK, CodeKind.MESSAGE, CodeKind.UNKNOWN}
+_CODE_SAYS = f"boot code, bytes 0 to {mbr.CODE_SIZE - 1} of sector 0"
+_CORE_FINDINGS = {
+    "grub-core-missing", "grub-core-blank", "grub-core-damaged", "grub-core-outside", "grub-core-unreadable"
+}  # fmt: skip
+
+
+def _with_core(disk: Disk, record: mbr.BootRecord, sector: Window, lost: tuple[str, ...]) -> Proposal:
+    """The core that the installed system keeps as a file, put where its stage one looks for it."""
+    spare, room = spare_core(disk), room_for_core(disk)
+    if spare is None or room is None:
+        raise RefusedError("GRUB's core is lost, and no whole one was found among the files.", "Install it afresh.")
+    start, sectors = room
+    image = grub.placed_core(spare.data, start)
+    if len(image) // mbr.SIZE > sectors:
+        raise RefusedError(f"GRUB's core needs {len(image) // mbr.SIZE} sectors, and there is room for {sectors}.")
+    offset = start * disk.source.bytes_per_sector
+    before = disk.source.read(offset, len(image)).data
+    code, _ = _grub_code(disk, start, sector)
+    says = f"Puts GRUB's core from {spare.path} on volume {spare.volume.number} into sectors {start} to "
+    says += f"{start + len(image) // mbr.SIZE - 1}, and its stage one in front; the table stays."
+    patches = [Patch(0, record.fields.code, code, _CODE_SAYS), Patch(offset, before, image, "GRUB's core")]
+    return Proposal(REPAIR, says, tuple(one for one in patches if one.before != one.after), lost)
 
 
 _OWN_SAYS = "Writes Mending's boot code, which starts the one active volume; table and disk signature stay."
@@ -44,7 +74,8 @@ def own_code() -> bytes:
 
 
 def _guarded(disk: Disk) -> mbr.BootRecord:
-    if disk.scheme is Scheme.GPT and (find_core(disk) is None or any(volume.efi for volume in disk.volumes)):
+    placed = find_core(disk) is not None or (spare_core(disk) is not None and room_for_core(disk) is not None)
+    if disk.scheme is Scheme.GPT and (not placed or any(volume.efi for volume in disk.volumes)):
         raise RefusedError(
             "This disk carries a GPT; boot code in sector 0 does not start it.", "Look at its EFI volume."
         )

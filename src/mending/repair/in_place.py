@@ -34,12 +34,12 @@ def patch_file(disk: Disk, volume: Volume, path: str, changes: list[tuple[int, b
     return [patch for at, data in changes for patch in _patches(disk, volume, where, at, data, says)]
 
 
-def read_file(disk: Disk, volume: Volume, path: str) -> bytes | None:
+def read_file(disk: Disk, volume: Volume, path: str, limit: int = FILE_BYTES) -> bytes | None:
     """The content of a file; None where it is not there or cannot be read."""
     try:
         files = open_files(disk.source, volume)
         found = files.find(path)
-        return files.read(found, FILE_BYTES) if found is not None and not found.is_folder else None
+        return files.read(found, limit) if found is not None and not found.is_folder else None
     except FilesUnavailableError:
         return None
 

@@ -4,25 +4,26 @@ Order: undo point on the medium → patches written → flushed → read back �
 and each patched byte is the one before or the one after, both of which the point keeps.
 """
 
+from collections.abc import Sequence
 from pathlib import Path
 
-from mending.model import MendingError, Patch, RefusedError, RepairFailedError
+from mending.model import Change, FileChange, MendingError, RefusedError, RepairFailedError
 from mending.repair.points import (
     PatchOnFile,
     PointFile,
     UndoPoint,
     belongs_to,
+    digest_of,
     identity_of,
     load_points,
     mark,
     save_point,
-    sha256,
 )
 from mending.repair.proposal import Proposal
-from mending.source import Source
+from mending.repair.touching import Ground, between, named, present, put
 
 
-def write_point(source: Source, proposal: Proposal, folder: Path, at: str) -> UndoPoint:
+def write_point(source: Ground, proposal: Proposal, folder: Path, at: str) -> UndoPoint:
     """Carry out a proposal.
 
     Args:
@@ -45,7 +46,7 @@ def write_point(source: Source, proposal: Proposal, folder: Path, at: str) -> Un
     return point
 
 
-def roll_back(source: Source, point: UndoPoint, at: str) -> None:
+def roll_back(source: Ground, point: UndoPoint, at: str) -> None:
     """Put back what a point keeps, right after a failure. Raises RepairFailedError when even that fails."""
     try:
         _write(source, [patch.turned_round() for patch in point.patches])
@@ -55,7 +56,7 @@ def roll_back(source: Source, point: UndoPoint, at: str) -> None:
     mark(point, "undone", at)
 
 
-def undo_point(source: Source, point: UndoPoint, at: str) -> None:
+def undo_point(source: Ground, point: UndoPoint, at: str) -> None:
     """Take a repair back, also one that was cut off half-way.
 
     Raises:
@@ -67,12 +68,8 @@ def undo_point(source: Source, point: UndoPoint, at: str) -> None:
     if not belongs_to(point, source):
         raise RefusedError(f"{point.file.id} was made for another disk ({point.file.target.path}).")
     for patch in point.patches:
-        now = source.read(patch.offset, patch.length).data
-        if not _mixture(now, patch):
-            raise RefusedError(
-                f"{patch.length} bytes at offset {patch.offset} have been changed since by something else.",
-                "Undo what came later first.",
-            )
+        if not between(present(source, patch), patch):
+            raise RefusedError(f"{named(patch)} changed since by something else.", "Undo what came later first.")
     try:
         _write(source, [patch.turned_round() for patch in reversed(point.patches)])
     except MendingError as error:
@@ -80,36 +77,25 @@ def undo_point(source: Source, point: UndoPoint, at: str) -> None:
     mark(point, "undone", at)
 
 
-def _mixture(now: bytes, patch: Patch) -> bool:
-    """Whether every byte is the one before or the one after, as a write leaves it that was cut off anywhere."""
-    if len(now) != patch.length:
-        return False
-    return all(byte in pair for byte, pair in zip(now, zip(patch.before, patch.after, strict=True), strict=True))
+def _require(target: Ground, changes: tuple[Change, ...]) -> None:
+    for one in changes:
+        if present(target, one) != one.before:
+            raise RefusedError(f"{named(one)} changed while the repair was prepared.")
 
 
-def _require(source: Source, patches: tuple[Patch, ...]) -> None:
-    for patch in patches:
-        if source.read(patch.offset, patch.length).data != patch.before:
-            raise RefusedError(f"{patch.length} bytes at offset {patch.offset} changed while the repair was prepared.")
-
-
-def _write(source: Source, patches: list[Patch] | tuple[Patch, ...]) -> None:
-    for patch in patches:
-        source.write(patch.offset, patch.after)
-    source.flush()
-    for patch in patches:
-        if source.read(patch.offset, patch.length).data != patch.after:
-            says = f"{patch.length} bytes at offset {patch.offset} read back differently from what was written."
+def _write(target: Ground, changes: Sequence[Change]) -> None:
+    put(target, changes)
+    for one in changes:
+        if present(target, one) != one.after:
+            says = f"{named(one)} read back differently from what was written."
             raise RepairFailedError(says, "The drive may be failing: copy it before anything else.")
 
 
-def _file(source: Source, proposal: Proposal, folder: Path, at: str) -> PointFile:
+def _file(source: Ground, proposal: Proposal, folder: Path, at: str) -> PointFile:
     taken = {point.file.id for point in load_points(folder)}
     stem = f"{at[:19].replace(':', '').replace('-', '')}-{proposal.repair}"
     names = (stem if number == 1 else f"{stem}-{number}" for number in range(1, len(taken) + 2))
-    kept = [
-        PatchOnFile(one.offset, one.length, one.says, sha256(one.before), sha256(one.after)) for one in proposal.patches
-    ]
+    kept = [_on_file(one) for one in proposal.patches]
     return PointFile(
         id=next(name for name in names if name not in taken),
         repair=proposal.repair,
@@ -117,3 +103,9 @@ def _file(source: Source, proposal: Proposal, folder: Path, at: str) -> PointFil
         target=identity_of(source, proposal.patches),
         patches=tuple(kept),
     )
+
+
+def _on_file(one: Change) -> PatchOnFile:
+    place = one.path if isinstance(one, FileChange) else ""
+    offset = 0 if isinstance(one, FileChange) else one.offset
+    return PatchOnFile(offset, one.length, one.says, digest_of(one.before), digest_of(one.after), place)

@@ -4,14 +4,14 @@ from pathlib import Path
 
 import msgspec
 
-from mending.boot import Trace, trace_disk
+from mending.boot import Trace, trace_target
 from mending.disk import DiskMap, Progress, lost_between, silent
-from mending.model import Patch, RefusedError, RepairFailedError, hex_preview
+from mending.model import PHASES, Change, FileChange, PhaseState, RefusedError, RepairFailedError, hex_preview
 from mending.repair.journal import roll_back, write_point
 from mending.repair.points import belongs_to, load_points
 from mending.repair.proposal import Leave, Proposal
 from mending.repair.registry import propose
-from mending.source import PatchedSource, Source
+from mending.repair.touching import Ground, as_it_would_be
 
 
 class WriteResult(msgspec.Struct, frozen=True, kw_only=True):
@@ -68,7 +68,7 @@ class Preview(msgspec.Struct, frozen=True):
         )
 
 
-def preview(repair: str, source: Source, leave: Leave, progress: Progress = silent) -> Preview:
+def preview(repair: str, source: Ground, leave: Leave, progress: Progress = silent) -> Preview:
     """What a repair would do, tried on the target's bytes in memory. Reads only.
 
     Args:
@@ -78,16 +78,16 @@ def preview(repair: str, source: Source, leave: Leave, progress: Progress = sile
         UsageError: no such repair.
         RefusedError: a guard says no, or the target would not be better for it.
     """
-    before = trace_disk(source, leave.firmware)
+    before = trace_target(source, leave.firmware, leave.options)
     proposal = propose(repair, source, before, leave, progress)
-    after = trace_disk(PatchedSource(source, proposal.patches), leave.firmware)
+    after = trace_target(as_it_would_be(source, proposal.patches), leave.firmware, leave.options)
     fault = worse(before, after, proposal)
     if fault:
         raise RefusedError(f"{repair} would not help: {fault}")
     return Preview(proposal, leave, before, after)
 
 
-def carry_out(planned: Preview, source: Source, folder: Path, at: str) -> tuple[MendResult, Trace]:
+def carry_out(planned: Preview, source: Ground, folder: Path, at: str) -> tuple[MendResult, Trace]:
     """Write what was previewed and prove it; also gives the trace afterwards.
 
     Raises:
@@ -98,7 +98,7 @@ def carry_out(planned: Preview, source: Source, folder: Path, at: str) -> tuple[
     if cut_off:
         raise RefusedError(f"An earlier repair was cut off half-way: {cut_off[0].file.id}.", "Undo it first.")
     point = write_point(source, planned.proposal, folder, at)
-    after = trace_disk(source, planned.leave.firmware)
+    after = trace_target(source, planned.leave.firmware, planned.leave.options)
     fault = worse(planned.before, after, planned.proposal)
     if fault:
         roll_back(source, point, at)
@@ -111,18 +111,26 @@ def worse(before: Trace, after: Trace, proposal: Proposal) -> str:
     left = {finding.id for finding in after.findings} & set(proposal.answers)
     if left:
         return f"{sorted(left)[0]} is still found."
-    if before.failing_phase and after.failing_phase and after.failing_phase.rank > before.failing_phase.rank:
+    if _passed(after) > _passed(before):
         return ""  # it gets farther; what it stops at now lay hidden behind
     new = {finding.id for finding in after.fatal} - {finding.id for finding in before.fatal}
     return f"{sorted(new)[0]} is newly found." if new else ""
 
 
-def _write_result(patch: Patch) -> WriteResult:
+def _passed(trace: Trace) -> tuple[int, int]:
+    """How far a start gets: phase, and rungs below the one that breaks."""
+    phase = trace.failing_phase.rank if trace.failing_phase else len(PHASES)
+    states = [rung.state for rung in trace.rungs]
+    return phase, states.index(PhaseState.FAILED) if PhaseState.FAILED in states else len(states)
+
+
+def _write_result(change: Change) -> WriteResult:
+    path = change.path if isinstance(change, FileChange) else None
     return WriteResult(
-        offset=patch.offset,
-        length=patch.length,
-        path=None,
-        says=patch.says,
-        before_hex=hex_preview(patch.before),
-        after_hex=hex_preview(patch.after),
+        offset=0 if isinstance(change, FileChange) else change.offset,
+        length=change.length,
+        path=path,
+        says=change.says,
+        before_hex=hex_preview(change.before or b""),
+        after_hex=hex_preview(change.after or b""),
     )

@@ -4,13 +4,13 @@ from collections.abc import Sequence
 
 import msgspec
 
-from mending.boot import Trace, trace_disk
+from mending.boot import Trace, trace_target
 from mending.disk import Progress, silent
 from mending.model import RefusedError
 from mending.repair.mend import MendResult, preview
 from mending.repair.proposal import Leave
 from mending.repair.registry import REPAIRS
-from mending.source import PatchedSource, Source
+from mending.repair.touching import Ground, as_it_would_be
 
 
 class MendAllResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="mend-all/1"):
@@ -37,9 +37,9 @@ def next_repair(trace: Trace, steps: Sequence[MendResult]) -> str | None:
     return next((repair for repair in wanted(trace) if repair not in done), None)
 
 
-def preview_all(source: Source, leave: Leave, progress: Progress = silent) -> MendAllResult:
+def preview_all(source: Ground, leave: Leave, progress: Progress = silent) -> MendAllResult:
     """Every repair in turn, each tried on the bytes that the one before would leave. Reads only."""
-    before = now = trace_disk(source, leave.firmware)
+    before = now = trace_target(source, leave.firmware, leave.options)
     steps: list[MendResult] = []
     while repair := next_repair(now, steps):
         try:
@@ -47,7 +47,7 @@ def preview_all(source: Source, leave: Leave, progress: Progress = silent) -> Me
         except RefusedError as error:
             return sum_up(steps, reason(repair, error), before, now, done=False)
         steps.append(planned.result())
-        source, now = PatchedSource(source, planned.proposal.patches), planned.after
+        source, now = as_it_would_be(source, planned.proposal.patches), planned.after
     return sum_up(steps, None, before, now, done=False)
 
 

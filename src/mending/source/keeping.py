@@ -37,7 +37,7 @@ def write_durably(path: Path, data: bytes) -> None:
             file.flush()
             os.fsync(file.fileno())
         beside.replace(path)
-        _flush_folder(path.parent)
+        flush_folder(path.parent)
     except OSError as error:
         beside.unlink(missing_ok=True)
         raise _translated(path, error) from error
@@ -66,9 +66,9 @@ def make_folder_durably(path: Path, files: dict[str, bytes]) -> None:
         for name, data in files.items():
             (beside / name).parent.mkdir(parents=True, exist_ok=True)
             write_durably(beside / name, data)
-        _flush_folder(beside)
+        flush_folder(beside)
         beside.rename(path)
-        _flush_folder(path.parent)
+        flush_folder(path.parent)
     except OSError as error:
         _remove(beside, files)
         raise _translated(path, error) from error
@@ -83,7 +83,8 @@ def _remove(folder: Path, files: dict[str, bytes]) -> None:
         folder.rmdir()
 
 
-def _flush_folder(path: Path) -> None:
+def flush_folder(path: Path) -> None:
+    """Wait until the names in a folder are on the medium. Raises OSError."""
     fd = os.open(path, os.O_RDONLY)
     try:
         os.fsync(fd)

@@ -17,7 +17,7 @@ MARKER = "Skerrivane Ferries: ticket desk loader reached."
 """What a sample PC says on its screen when its chain works."""
 _FAT32_LBA = 0x0C
 _DATA_TYPE = uuid.UUID("ebd0a0a2-b9e5-4433-87c0-68b6b72699c7")
-_DISK_GUID = uuid.uuid5(uuid.NAMESPACE_DNS, "skerrivane.example")
+DISK_GUID = uuid.uuid5(uuid.NAMESPACE_DNS, "skerrivane.example")
 _NOTES = {
     "TICKETS/PRICES.TXT": b"Skerrivane to Holm: 12.40\r\n" * 40,
     "TICKETS/TIMES.TXT": b"08:10 11:40 17:25\r\n" * 20,
@@ -45,7 +45,7 @@ def bios_disk(boot_code: bytes) -> ImageDraft:
 def uefi_disk(loader: bytes | None = None) -> ImageDraft:
     """100 MiB: a GPT, an EFI system partition with a fallback loader, and a second volume for data."""
     draft = ImageDraft(DISK_SECTORS * SECTOR)
-    put_guid_table(draft, _DISK_GUID, [(gpt.EFI_SYSTEM, *DESK, "EFI"), (_DATA_TYPE, *STORE, "tickets")])
+    put_guid_table(draft, DISK_GUID, [(gpt.EFI_SYSTEM, *DESK, "EFI"), (_DATA_TYPE, *STORE, "tickets")])
     _put_volumes(draft, "EFI", {_FALLBACK: code("desk-loader-efi") if loader is None else loader})
     return draft
 
@@ -55,10 +55,20 @@ def truncated_loader() -> bytes:
     return code("desk-loader-efi")[:1024]
 
 
+def put_desk(draft: ImageDraft, label: str, contents: Mapping[str, bytes]) -> None:
+    """Lay the first volume, FAT32 with these files."""
+    _put_fat32(draft, DESK, label, contents)
+
+
 def _put_volumes(draft: ImageDraft, label: str, contents: Mapping[str, bytes]) -> None:
-    for (start, length), name, inside in ((DESK, label, contents), (STORE, "TICKETS", _NOTES)):
-        for offset, data in fat32_volume(length, start, name, inside, code("fat32-start"), 0x5EA_0000 + start):
-            draft.put(start * SECTOR + offset, data)
+    put_desk(draft, label, contents)
+    _put_fat32(draft, STORE, "TICKETS", _NOTES)
+
+
+def _put_fat32(draft: ImageDraft, place: tuple[Lba, SectorCount], name: str, inside: Mapping[str, bytes]) -> None:
+    start, length = place
+    for offset, data in fat32_volume(length, start, name, inside, code("fat32-start"), 0x5EA_0000 + start):
+        draft.put(start * SECTOR + offset, data)
 
 
 def _zero(first: int, sectors: int) -> Fault:
@@ -108,13 +118,13 @@ UEFI_FAULTS: Mapping[str, Fault] = {
     "no-protective-entry": _bytes(mbr.TABLE_OFFSET, bytes(16)),
     "protective-entry-active": _bytes(mbr.TABLE_OFFSET, bytes([mbr.ACTIVE])),
     "efi-type-missing": lambda draft: put_guid_table(
-        draft, _DISK_GUID, [(_DATA_TYPE, *DESK, "EFI"), (_DATA_TYPE, *STORE, "tickets")]
+        draft, DISK_GUID, [(_DATA_TYPE, *DESK, "EFI"), (_DATA_TYPE, *STORE, "tickets")]
     ),
     "other-entry-outside": lambda draft: put_guid_table(
-        draft, _DISK_GUID, [(gpt.EFI_SYSTEM, *DESK, "EFI"), (_DATA_TYPE, STORE[0], DISK_SECTORS, "tickets")]
+        draft, DISK_GUID, [(gpt.EFI_SYSTEM, *DESK, "EFI"), (_DATA_TYPE, STORE[0], DISK_SECTORS, "tickets")]
     ),
     "efi-entry-shared": lambda draft: put_guid_table(
-        draft, _DISK_GUID, [(gpt.EFI_SYSTEM, *DESK, "EFI"), (_DATA_TYPE, DESK[0] + 9000, *DESK[1:], "tickets")]
+        draft, DISK_GUID, [(gpt.EFI_SYSTEM, *DESK, "EFI"), (_DATA_TYPE, DESK[0] + 9000, *DESK[1:], "tickets")]
     ),
     "blank-efi-boot-sector": _zero(DESK[0], 1),
     "efi-boot-sector-without-signature": _bytes(DESK[0] * SECTOR + 510, b"\0\0"),

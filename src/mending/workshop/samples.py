@@ -6,9 +6,11 @@ from pathlib import Path
 
 from mending.workshop.disks import BIOS_FAULTS, UEFI_FAULTS, Fault, bios_disk, uefi_disk
 from mending.workshop.image import ImageDraft
+from mending.workshop.linux import LINUX_FAULTS, linux_disk
 
 _BIOS = {"form": "desktop", "family": "nt", "firmware": "bios", "bench": "yes"}
 _UEFI = {"form": "laptop", "family": "nt", "firmware": "uefi", "bench": "yes"}
+_LINUX = {"form": "desktop", "family": "linux", "firmware": "uefi", "bench": "yes"}
 _MESSAGE = {"fans-lights": "normal", "logo": "shown", "lock-key": "toggles", "after-logo": "message"}
 _CURSOR = _MESSAGE | {"after-logo": "cursor"}
 _DROPPED = {"fans-lights": "normal", "beeps": "pattern", "logo": "never", "lock-key": "dead", "recent-change": "knock"}
@@ -54,6 +56,9 @@ def samples(boot_code: bytes) -> tuple[Sample, ...]:
     def uefi(*faults: str) -> Callable[[], ImageDraft]:
         return lambda: _broken(uefi_disk(), [UEFI_FAULTS[name] for name in faults])
 
+    def linux(*faults: str) -> Callable[[], ImageDraft]:
+        return lambda: _broken(linux_disk(), [LINUX_FAULTS[name] for name in faults])
+
     runs = {"after-logo": "desktop"}
     after_cut = _MESSAGE | {"recent-change": "power-cut"}
     return (
@@ -69,6 +74,9 @@ def samples(boot_code: bytes) -> tuple[Sample, ...]:
         Sample("purser-2", "Runs, but a check of its disk complained.", uefi("blank-primary-header"), _UEFI, runs),
         Sample("mess-room", "No boot device, since the power cut.", uefi("blank-efi-boot-sector"), _UEFI, after_cut),
         Sample("stores-1", "No boot device, since the lights went.", uefi("first-fat-breaks-loader"), _UEFI, after_cut),
+        Sample("gangway-1", "Runs; the one at the gangway, with Linux.", linux(), _LINUX, runs),
+        Sample("gangway-2", "A panic, since the power cut.", linux("blank-root-superblock"), _LINUX, after_cut),
+        Sample("bridge-log", "Starts, but nobody can sign in.", linux("blank-accounts"), _LINUX, _MESSAGE),
         Sample("chart-room", "No boot device, since an update.", uefi("truncated-loader"), _UEFI, _MESSAGE),
     )
 

@@ -1,14 +1,16 @@
 """`mending mend TARGET [REPAIR]`"""
 
+from pathlib import Path
+
 import click
 
-from mending.boot import Trace, trace_disk
+from mending.boot import Trace, trace_target
 from mending.case import mended
 from mending.cli import options, world
 from mending.cli.figures import draw, wanted_figure
 from mending.cli.progress import bar
 from mending.cli.show import emit, maps_of, say, show_mend, show_mend_all
-from mending.cli.targets import Target, opened
+from mending.cli.targets import Target, opened_any
 from mending.knowledge import base_pack
 from mending.model import RefusedError, UsageError
 from mending.repair import (
@@ -32,13 +34,16 @@ from mending.repair import (
 @click.option("--yes", is_flag=True, help="Write without asking.")
 @click.option("--anyway", is_flag=True, help="Write although the present state would do.")
 @click.option("--key-at-hand", is_flag=True, help="The recovery key of an encrypted volume can be typed in.")
+@options.restore_from
 @options.firmware
+@options.variables
 @options.sector
 @options.figure
 @options.as_json
 def command(
     target: str, repair: str | None, everything: bool, dry_run: bool, yes: bool, anyway: bool, key_at_hand: bool,
-    firmware: str | None, sector: int | None, figure: str | None, as_json: bool,
+    restore_from: Path | None,
+    firmware: str | None, variables: str | None, sector: int | None, figure: str | None, as_json: bool,
 ) -> None:  # fmt: skip
     """One offline repair: guards, what will be written, undo point, write, proof by a new trace.
 
@@ -47,10 +52,10 @@ def command(
     if repair is not None and everything:
         raise UsageError("A repair and --all do not go together.")
     path = wanted_figure(figure)
-    found = Target(target)
-    leave = Leave(anyway, key_at_hand, firmware or found.firmware)
+    found = Target(target, variables)
+    leave = Leave(anyway, key_at_hand, firmware or found.firmware, found.options, restore_from)
     looking = dry_run or (repair is None and not everything)
-    with opened(found.disk, sector) as source, bar("searching") as told:
+    with opened_any(found.disk, sector) as source, bar("searching") as told:
         planned = preview_all(source, leave, told) if repair is None else preview(repair, source, leave, told).result()
     if looking or (isinstance(planned, MendAllResult) and not planned.steps):
         result = planned
@@ -65,7 +70,7 @@ def command(
 
 def write(target: Target, repair: str, leave: Leave, sector: int | None = None) -> MendResult:
     """Carry a repair out and let the target's case remember it."""
-    with opened(target.disk, sector, for_writing=True) as source, bar("searching") as told:
+    with opened_any(target.disk, sector, for_writing=True) as source, bar("searching") as told:
         planned = preview(repair, source, leave, told)
         result, after = carry_out(planned, source, target.undo_folder, world.now())
     if target.case is not None and result.undo_point is not None:
@@ -90,8 +95,8 @@ def _write_all(target: Target, leave: Leave, sector: int | None) -> MendAllResul
 
 
 def _trace(target: Target, leave: Leave, sector: int | None) -> Trace:
-    with opened(target.disk, sector) as source:
-        return trace_disk(source, leave.firmware)
+    with opened_any(target.disk, sector) as source:
+        return trace_target(source, leave.firmware, leave.options)
 
 
 def _show(result: MendResult | MendAllResult, named: str, as_json: bool) -> None:

@@ -5,21 +5,23 @@ from pathlib import Path
 
 import click
 
+from mending.boot import FolderGrounds
 from mending.case import Case, add_evidence, case_result, is_case, learned, open_case
 from mending.cli import asking, options, world
 from mending.cli.commands.trace import look
 from mending.cli.show import emit, show_case
-from mending.cli.targets import Target, opened
+from mending.cli.targets import Target, opened_any
 from mending.disk import survey
 from mending.knowledge import Pack, base_pack
 from mending.model import RefusedError
+from mending.source import FolderSource
 
 _NOTES = ("screen", "since", "changed")
 
 
 @click.command("open")
 @options.case_argument
-@click.option("--disk", help="The PC's disk: an image or a block device.")
+@click.option("--disk", help="The PC's disk: an image, a block device, or the folder where its system is mounted.")
 @click.option(
     "--fact", "facts", multiple=True, metavar="NAME=ANSWER", help="What is known, e.g. firmware=uefi; repeatable."
 )
@@ -46,17 +48,22 @@ def command(
 def start(folder: str, disk: str | None, pack: Pack, facts: Mapping[str, str], notes: Mapping[str, str]) -> Case:
     """Open a case, attach its disk and trace it."""
     if disk is not None:
-        with opened(disk) as source:  # before anything is made: what is no disk must not leave half a case
-            survey(source)
+        with opened_any(disk) as source:  # before anything is made: what is no disk must not leave half a case
+            FolderGrounds(source) if isinstance(source, FolderSource) else survey(source)
     first = learned(pack, facts, notes, world.now())
     case = open_case(Path(folder), [first], world.now())
     return attach(case, disk, as_disk=True) if disk is not None else case
 
 
 def attach(case: Case, path: str, as_disk: bool = False) -> Case:
-    """Attach evidence; a disk is traced at once. Args: as_disk: take it for a disk, whatever it begins with."""
+    """Attach evidence; a disk is traced at once, and again when it becomes known what firmware remembers.
+
+    Args:
+        as_disk: take it for a disk, whatever it begins with.
+    """
     grown = add_evidence(case, world.hand(), path, as_disk)
-    if grown.state.evidence[-1].sort != "disk":
+    retraced = {"disk", "variables"} if grown.state.disk else {"disk"}
+    if grown.state.evidence[-1].sort not in retraced:
         return grown
     target = Target(str(grown.folder))
     look(target)

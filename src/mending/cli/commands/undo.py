@@ -3,14 +3,13 @@
 import click
 import msgspec
 
-from mending.boot import trace_disk
+from mending.boot import trace_target
 from mending.case import put_back
 from mending.cli import options, world
 from mending.cli.show import emit, show_points
-from mending.cli.targets import Target, opened
+from mending.cli.targets import Target, opened_any
 from mending.model import InputError, RefusedError
-from mending.repair import PointResult, PointsResult, UndoPoint, belongs_to, load_points, undo_point
-from mending.source import Source
+from mending.repair import Ground, PointResult, PointsResult, UndoPoint, belongs_to, load_points, undo_point
 
 
 @click.command("undo")
@@ -21,21 +20,21 @@ from mending.source import Source
 def command(target: str, point: str | None, listing: bool, as_json: bool) -> None:
     """Put back what a repair changed: the newest undo point, or the one named."""
     found = Target(target)
-    with opened(found.disk) as source:
+    with opened_any(found.disk) as source:
         points = [one for one in load_points(found.undo_folder) if belongs_to(one, source)]
     if listing:
         emit(PointsResult(points=tuple(row(one) for one in points)), as_json, show_points)
         return
     chosen = _chosen(points, point, target)
-    with opened(found.disk, for_writing=True) as source:
+    with opened_any(found.disk, for_writing=True) as source:
         undone = _undo(source, chosen)
-        trace = trace_disk(source, found.firmware)
+        trace = trace_target(source, found.firmware, found.options)
     if found.case is not None:
         put_back(found.case, world.hand(), chosen.file.id, trace)
     emit(PointsResult(points=(undone,)), as_json, show_points)
 
 
-def _undo(source: Source, chosen: UndoPoint) -> PointResult:
+def _undo(source: Ground, chosen: UndoPoint) -> PointResult:
     at = world.now()
     undo_point(source, chosen, at)
     return msgspec.structs.replace(row(chosen), state="undone")

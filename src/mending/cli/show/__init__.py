@@ -1,7 +1,10 @@
 """Results as tables. The only room that prints."""
 
 from mending.cli.show.cases import show_case, show_cases, show_signs
+from mending.cli.show.codes import show_code
 from mending.cli.show.console import emit, named_target, say
+from mending.cli.show.crashes import show_crashes
+from mending.cli.show.files import show_files
 from mending.cli.show.rehearsals import show_rehearsal
 from mending.cli.show.repairs import maps_of, show_mend, show_mend_all, show_points
 from mending.cli.show.searches import show_search
@@ -16,6 +19,9 @@ __all__ = [
     "show_case",
     "show_cases",
     "show_causes",
+    "show_code",
+    "show_crashes",
+    "show_files",
     "show_mend",
     "show_mend_all",
     "show_plan",

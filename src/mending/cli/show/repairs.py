@@ -7,14 +7,22 @@ from mending.cli.show.maps import show_map
 from mending.disk import DiskMap
 from mending.repair import MendAllResult, MendResult, PointsResult
 
+_MOST = 12
+"""Writes that are listed one by one."""
+
 
 def show_mend(result: MendResult) -> RenderableType:
     """What is or would be written, and what the trace says before and after."""
     verb = "written" if result.done else "would be written"
     cells: list[tuple[object, ...]] = []
-    for write in result.writes:
+    for write in result.writes[:_MOST]:
+        if write.path is not None:
+            cells += [(write.path, f"{write.length} bytes {verb}: {write.says}")]
+            continue
         cells += [(f"offset {write.offset}", f"{write.length} bytes {verb}: {write.says}")]
         cells += [("  before", text(write.before_hex, "dim")), ("  after", text(write.after_hex, "dim"))]
+    if len(result.writes) > _MOST:
+        cells.append(("", f"and {len(result.writes) - _MOST} more ranges; --json has all of them"))
     before = _state(result.before, result.failing_before)
     after = _state(result.after, result.failing_after)
     outcome = "green" if result.after == "no-fault-found" else "magenta"

@@ -16,8 +16,9 @@ _STYLES = {
     PhaseState.NOT_REACHED: "dim",
     PhaseState.NOT_CHECKED: "dim",
 }
+_FOLDER = "folder"
 _VERDICTS = {
-    "no-fault-found": ("no fault found on the disk", "green"),
+    "no-fault-found": ("no fault found in what was read", "green"),
     "unsure": ("not sure: something that decides could not be checked", "magenta"),
 }
 
@@ -26,13 +27,15 @@ def show_trace(trace: Trace, pack: Pack, named: str) -> RenderableType:
     """The whole trace. Args: named: how the person named the target, for the command to type next."""
     target = trace.target
     about = f"{size(target.bytes)}, {target.sector} bytes a sector, {trace.firmware} firmware, {trace.scheme} table"
+    if target.kind == _FOLDER:
+        about = f"a mounted tree: {', '.join(one.label for one in trace.volumes)}"
     parts: list[RenderableType] = [title(named_target(target.path, named)), indented(text(about, "dim")), text("")]
     parts += [rows(_verdict(trace, pack, named)), text("")]
     parts += [rows(_ladder(trace), ("phase", "state", "what was seen", "where"), wide=2), text("")]
     others = [finding for finding in trace.findings if finding.severity is not Severity.FATAL]
     if others:
         parts += [title("also found"), indented(rows([(plain_id(one.severity), one.says) for one in others])), text("")]
-    if trace.volumes:
+    if trace.volumes and target.kind != _FOLDER:
         heads = ("no.", "start", "in use", "type", "file system", "label", "role")
         parts += [show_map(trace.map), text("")] if trace.map is not None else []
         parts += [rows([_volume(one) for one in trace.volumes], heads, wide=3, right=(0, 1, 2))]
@@ -41,10 +44,15 @@ def show_trace(trace: Trace, pack: Pack, named: str) -> RenderableType:
     return Group(*parts)
 
 
-def where(place: Where) -> str:
-    """An offset or a path, as short as it goes."""
+_WIDEST_PATH = 24
+
+
+def where(place: Where, says: str = "") -> str:
+    """An offset or a path, as short as it goes: what the sentence says already is left out."""
     if place.path is not None:
-        return place.path if place.line is None else f"{place.path} line {place.line}"
+        name = "" if place.path in says else place.path
+        name = name if len(name) <= _WIDEST_PATH else f"…{name[1 - _WIDEST_PATH :]}"
+        return name if place.line is None else f"{name} line {place.line}".strip()
     if place.offset is None:
         return ""
     return f"{place.offset}" + (f" +{place.length}" if place.length else "")
@@ -93,7 +101,7 @@ def _ladder(trace: Trace) -> list[tuple[object, ...]]:
         rungs = [rung for rung in trace.rungs if rung.phase is phase.id]
         behind = phase.state is PhaseState.NOT_REACHED
         states = [phase.state if behind else rung.state for rung in rungs] or [phase.state]
-        seen = [(rung.says, where(rung.where)) for rung in rungs] or [("", "")]
+        seen = [(rung.says, where(rung.where, rung.says)) for rung in rungs] or [("", "")]
         for number, (state, (says, place)) in enumerate(zip(states, seen, strict=True)):
             name = plain_id(phase.id) if number == 0 else ""
             cells.append((name, text(plain_id(state), _STYLES[state]), says, place))

@@ -1,16 +1,20 @@
 """The links of GRUB: where it looks for its files, its modules, its menu, and the entry that starts by itself."""
 
+from collections.abc import Callable
+
 import msgspec
 
 from mending.boot.grounds import ElsewhereError, Grounds
-from mending.boot.grub_entries import Entry, Loaded, Place
-from mending.boot.grub_script import Script
-from mending.boot.linux import LinuxLinks, LinuxStart
-from mending.boot.rungs import Rung, failed, finding
+from mending.boot.grub.entries import Entry, Loaded, Place
+from mending.boot.grub.script import Script
+from mending.boot.linux.start import LinuxLinks, LinuxStart, Part
+from mending.boot.rungs import Link, Rung, failed, finding
 from mending.disk import Volume
 from mending.formats.grub_image import GrubImage
 from mending.model import Finding, Phase, PhaseState, Severity, Where
 
+Chained = Callable[[Volume, str], Link]
+_ENTRIES = ("boot-entries",)
 _PHASE = Phase.BOOT_MANAGER
 _NORMAL = "normal"
 """The module that reads menus; without it GRUB has a rescue prompt and nothing else."""
@@ -23,11 +27,15 @@ class GrubLinks:
         image: what the image carries.
         platform: folder of its modules, `i386-pc` or `x86_64-efi`.
         home: the volume that the image was loaded from; None for a core in the gap.
+        chained: the link behind a boot sector or loader file that an entry hands over to.
     """
 
-    def __init__(self, grounds: Grounds, image: GrubImage, platform: str, home: Volume | None) -> None:
+    def __init__(
+        self, grounds: Grounds, image: GrubImage, platform: str, home: Volume | None, chained: Chained
+    ) -> None:
+        self._chained = chained
         self._grounds, self._image, self._platform, self._home = grounds, image, platform, home
-        self._home_name = f"hd0,{home.number}" if home is not None else ""
+        self._home_name = grounds.device_of(home) if home is not None else ""
 
     def files(self) -> Rung:
         """Is the folder there in which GRUB looks for its modules and its menu?"""
@@ -70,7 +78,7 @@ class GrubLinks:
         if found is None or not found.bytes:
             what = "is empty" if found is not None else "is missing"
             says = f"GRUB's menu {path} on volume {volume.number} {what}; it stops at its prompt."
-            return failed(finding("grub-menu-missing", _PHASE, Severity.FATAL, says, Where(path=path)))
+            return failed(finding("grub-menu-missing", _PHASE, Severity.FATAL, says, Where(path=path), _ENTRIES))
         script.variables["prefix"] = f"({device}){folder}"
         script.loaded = Loaded()  # searches that the image made for itself have done their work
         menu = script.run_file(volume, device, found.path)
@@ -80,16 +88,17 @@ class GrubLinks:
         if entry is None and loaded.kernel is None and loaded.chained is None:
             return self._nothing(script, found.path, notes)
         title = f"entry {entry.title!r}" if entry is not None else "its menu file"
-        says = f"GRUB's menu {found.path} has {len(script.entries)} entries; {title} starts by itself."
+        count = f"{len(script.entries)} {'entry' if len(script.entries) == 1 else 'entries'}"
+        says = f"GRUB's menu {found.path} has {count}; {title} starts by itself."
         where = Where(path=found.path, line=entry.line if entry is not None else None)
-        links = _Selected(self._grounds, loaded, entry, found.path)
+        links = _Selected(self._grounds, loaded, entry, found.path, self._chained)
         return Rung(phase=_PHASE, state=PhaseState.PASSED, says=says, where=where, findings=notes, then=links.start)
 
     def _nothing(self, script: Script, path: str, notes: tuple[Finding, ...]) -> Rung:
         if script.loaded.unknown:
             return _not_checked(f"GRUB's menu {path} calls for something that cannot be read: {script.loaded.unknown}.")
         says = f"GRUB's menu {path} has no entry and loads nothing; it stops at its prompt."
-        rung = failed(finding("grub-menu-empty", _PHASE, Severity.FATAL, says, Where(path=path)))
+        rung = failed(finding("grub-menu-empty", _PHASE, Severity.FATAL, says, Where(path=path), _ENTRIES))
         return msgspec.structs.replace(rung, findings=(*rung.findings, *notes))
 
 
@@ -103,7 +112,8 @@ def _menu_notes(damaged: int | None, path: str) -> tuple[Finding, ...]:
 class _Selected:
     """The link to what the entry loads."""
 
-    def __init__(self, grounds: Grounds, loaded: Loaded, entry: Entry | None, menu: str) -> None:
+    def __init__(self, grounds: Grounds, loaded: Loaded, entry: Entry | None, menu: str, behind: Chained) -> None:
+        self._behind = behind
         self._grounds, self._loaded, self._entry, self._menu = grounds, loaded, entry, menu
 
     def start(self) -> Rung:
@@ -120,8 +130,8 @@ class _Selected:
                 f"The entry loads {kernel.path} from {kernel.device or 'no device'}, and this disk has no such volume."
             )
             return failed(finding("kernel-volume-missing", Phase.LOADER, Severity.FATAL, says, self._where(kernel)))
-        sound = tuple((one, path) for one, path in initrds if one is not None)
-        start = LinuxStart(volume, kernel.path, sound, loaded.words, self._where(kernel), "GRUB's entry")
+        sound = tuple(Part(one, path) for one, path in initrds if one is not None)
+        start = LinuxStart(Part(volume, kernel.path), sound, loaded.words, self._where(kernel), "GRUB's entry")
         return LinuxLinks(self._grounds, start, tuple(self._failed_searches())).kernel()
 
     def _volume(self, place: Place) -> Volume | None:
@@ -141,8 +151,16 @@ class _Selected:
     def _other(self) -> Rung:
         chained = self._loaded.chained
         if chained is not None:
-            says = f"The entry hands over to {chained.path} on {chained.device}; what that does is not read yet."
-            return _not_checked(says, Phase.LOADER)
+            try:
+                volume = self._volume(chained)
+            except ElsewhereError as error:
+                return _not_checked(f"The entry hands over to {chained.path}: {error}.", Phase.LOADER)
+            if volume is None:
+                says = f"The entry hands over to {chained.path} on {chained.device}, and this disk has no such volume."
+                return failed(
+                    finding("kernel-volume-missing", Phase.LOADER, Severity.FATAL, says, self._where(chained))
+                )
+            return self._behind(volume, chained.path)()
         title = f"entry {self._entry.title!r}" if self._entry else "menu"
         says = f"GRUB's {title} loads no kernel."
         where = Where(path=self._menu, line=self._entry.line if self._entry else None)

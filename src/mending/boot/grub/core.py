@@ -2,16 +2,27 @@
 
 from collections.abc import Callable
 
+import msgspec
+
 from mending.boot.rungs import Link, Rung, at_sector, failed, finding, place
-from mending.disk import Disk
+from mending.disk import Disk, FilesUnavailableError, Volume, open_files
 from mending.formats import grub, grub_image
 from mending.formats.grub_image import GrubImage
 from mending.model import Lba, Phase, PhaseState, ReadError, Severity, Where, Window
 from mending.model.limits import GAP_SECTORS
 
 _PHASE = Phase.BOOT_MANAGER
+_CORE_FILES = tuple(f"{folder}/i386-pc/core.img" for folder in ("boot/grub", "grub", "boot/grub2", "grub2"))
 BIOS_BOOT = "BIOS boot partition"
 """Type of the GPT entry in which a core lies that BIOS machines start."""
+
+
+class SpareCore(msgspec.Struct, frozen=True):
+    """A core that an installed system keeps as a file."""
+
+    volume: Volume
+    path: str
+    data: bytes
 
 
 def find_core(disk: Disk) -> Lba | None:
@@ -31,22 +42,59 @@ def find_core(disk: Disk) -> Lba | None:
     return None
 
 
+def spare_core(disk: Disk) -> SpareCore | None:
+    """The core that the installed system keeps as a file, whole and of its own kind; None where there is none."""
+    for volume in disk.volumes:
+        for path in _CORE_FILES:
+            try:
+                files = open_files(disk.source, volume)
+                found = files.find(path)
+                data = files.read(found) if found is not None else b""
+            except FilesUnavailableError:
+                break
+            whole = len(data) > grub.SIZE and grub.is_core_head(Window(data[: grub.SIZE]))
+            unpacked = grub_image.unpack_core(data[grub.SIZE :]) if whole else None
+            if found is not None and unpacked is not None and grub_image.read_image(unpacked) is not None:
+                return SpareCore(volume, found.path, data)
+    return None
+
+
+def room_for_core(disk: Disk) -> tuple[Lba, int] | None:
+    """First sector and number of sectors where a core may lie: its own partition, or the gap behind sector 0."""
+    if disk.gpt is not None:
+        return next(((one.start, one.sectors) for one in disk.volumes if one.type == BIOS_BOOT), None)
+    first = min((volume.start for volume in disk.volumes if volume.start > 0), default=0)
+    return (Lba(1), first - 1) if first > 1 else None
+
+
+def core_repairs(disk: Disk) -> tuple[str, ...]:
+    """What answers a core that is gone or damaged."""
+    return ("boot-code",) if spare_core(disk) is not None and room_for_core(disk) is not None else ()
+
+
 def check_core(disk: Disk, lba: Lba, then: Callable[[GrubImage], Link]) -> Rung:
     """The rung for the core that a stage one names by its first sector. Args: then: makes the link behind it."""
     size = disk.source.bytes_per_sector
     where = Where(offset=at_sector(lba, size), length=grub.SIZE)
     if not 0 < lba < disk.sectors:
         says = f"GRUB's stage one names sector {lba}, which this disk does not have."
-        return failed(finding("grub-core-outside", _PHASE, Severity.FATAL, says, where))
+        return failed(finding("grub-core-outside", _PHASE, Severity.FATAL, says, where, core_repairs(disk)))
     try:
         window = disk.source.read(at_sector(lba, size), grub.SIZE)
     except ReadError as error:
-        return failed(finding("grub-core-unreadable", _PHASE, Severity.FATAL, error.says, where))
+        return failed(finding("grub-core-unreadable", _PHASE, Severity.FATAL, error.says, where, core_repairs(disk)))
     if len(window) < grub.SIZE or not grub.is_core_head(window):
         what = "blank" if window.blank else "something else"
         says = f"GRUB's core should start at sector {lba}, but {what} is there."
         return failed(
-            finding("grub-core-missing", _PHASE, Severity.FATAL, says, place(window.offset, window.data[:16]))
+            finding(
+                "grub-core-missing",
+                _PHASE,
+                Severity.FATAL,
+                says,
+                place(window.offset, window.data[:16]),
+                core_repairs(disk),
+            )
         )
     return _check_runs(disk, window, then)
 
@@ -58,16 +106,30 @@ def _check_runs(disk: Disk, head: Window, then: Callable[[GrubImage], Link]) -> 
         if not 0 < start < end <= disk.sectors:
             says = f"GRUB's core names sectors {start} to {end - 1}, which this disk does not have."
             return failed(
-                finding("grub-core-outside", _PHASE, Severity.FATAL, says, Where(offset=head.offset, length=512))
+                finding(
+                    "grub-core-outside",
+                    _PHASE,
+                    Severity.FATAL,
+                    says,
+                    Where(offset=head.offset, length=512),
+                    core_repairs(disk),
+                )
             )
         blank = _blank(disk, run.first_lba, run.sectors)
         if blank is not None:
             return failed(
-                finding("grub-core-blank", _PHASE, Severity.FATAL, "The body of GRUB's core is blank.", blank)
+                finding(
+                    "grub-core-blank",
+                    _PHASE,
+                    Severity.FATAL,
+                    "The body of GRUB's core is blank.",
+                    blank,
+                    core_repairs(disk),
+                )
             )
     total = 1 + sum(run.sectors for run in reading.record.runs)
     where = Where(offset=head.offset, length=total * grub.SIZE)
-    return _check_inside(_body(disk, reading.record), total, where, then)
+    return _check_inside(disk, _body(disk, reading.record), total, where, then)
 
 
 def _body(disk: Disk, head: grub.CoreHead) -> bytes:
@@ -76,7 +138,7 @@ def _body(disk: Disk, head: grub.CoreHead) -> bytes:
     return b"".join(part.data for part in parts)
 
 
-def _check_inside(body: bytes, total: int, where: Where, then: Callable[[GrubImage], Link]) -> Rung:
+def _check_inside(disk: Disk, body: bytes, total: int, where: Where, then: Callable[[GrubImage], Link]) -> Rung:
     """Unpacked as it unpacks itself: a core of which that fails cannot run."""
     packed = grub_image.packed_core(body)
     data = grub_image.unpack_core(body)
@@ -90,7 +152,7 @@ def _check_inside(body: bytes, total: int, where: Where, then: Callable[[GrubIma
         one = finding(code, _PHASE, Severity.NOTE if packed is None else Severity.WARNING, says, where)
         return Rung(phase=_PHASE, state=PhaseState.DOUBTFUL, says=says, where=where, findings=(one,))
     says = "GRUB's core is damaged: it cannot be unpacked."
-    return failed(finding("grub-core-damaged", _PHASE, Severity.FATAL, says, where))
+    return failed(finding("grub-core-damaged", _PHASE, Severity.FATAL, says, where, core_repairs(disk)))
 
 
 def _blank(disk: Disk, start: Lba, sectors: int) -> Where | None:

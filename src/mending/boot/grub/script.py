@@ -9,9 +9,10 @@ import re
 from collections.abc import Mapping
 from itertools import pairwise
 
-from mending.boot.conditions import holds
 from mending.boot.grounds import ElsewhereError, Grounds
-from mending.boot.grub_entries import Entry, Loaded, Place
+from mending.boot.grub.conditions import holds
+from mending.boot.grub.described import FOLDERS, commands_of, entries_in
+from mending.boot.grub.entries import Entry, Loaded, Place
 from mending.disk import FileFound, Volume
 from mending.formats import grub_menu
 from mending.formats.grub_menu import Choice, Command, Tree
@@ -161,7 +162,7 @@ class Script:
             self.loaded.failed = (*self.loaded.failed, where)
             return False
         if name:
-            self.variables[name] = f"hd0,{volumes[0].number}"
+            self.variables[name] = self._grounds.device_of(volumes[0])
         return True
 
     def _do_search_uuid(self, words: list[str], line: int) -> bool:
@@ -200,6 +201,22 @@ class Script:
         self.run_file(found[0], self._place(words[0], 0).device, found[1].path)
         return True
 
+    def _do_described(self, _words: list[str], line: int) -> bool:
+        """Entries in files of their own."""
+        menu = self._menus[-1] if self._menus else ""
+        for folder in (self._value("blsdir"), *FOLDERS):
+            place = self._place(folder, 0)
+            try:
+                volume = self._grounds.device(place.device) if folder else None
+                found = entries_in(self._grounds, volume, place.path) if volume is not None else []
+            except ElsewhereError as error:
+                self.loaded.unknown = self.loaded.unknown or str(error)
+                continue
+            for one in found:
+                stem = one.id.removesuffix(".conf")
+                self.entries.append(Entry(one.title or stem, stem, line, menu, commands_of(one), dict(self.variables)))
+        return True
+
     def _place(self, word: str, line: int) -> Place:
         device, _, path = word[1:].partition(")") if word.startswith("(") else (self._value("root"), "", word)
         return Place(device, path, self._menus[-1] if self._menus else "", line)
@@ -216,7 +233,7 @@ class Script:
 
     def _holding(self, path: str) -> list[Volume]:
         found = []
-        for volume in self._grounds.disk.volumes:
+        for volume in self._grounds.volumes:
             try:
                 found += [volume] if self._grounds.find(volume, path) is not None else []
             except ElsewhereError:
@@ -230,7 +247,7 @@ class Script:
 _HANDLERS = {
     "set": "set", "unset": "unset", "load_env": "load_env", "search": "search", "chainloader": "chain",
     "search.fs_uuid": "search_uuid", "search.file": "search_file", "search.fs_label": "search_label",
-    "configfile": "file", "source": "file", ".": "file",
+    "blscfg": "described", "configfile": "file", "source": "file", ".": "file",
     **dict.fromkeys(_LINUX, "linux"), **dict.fromkeys(_INITRD, "initrd"),
 }  # fmt: skip
 

@@ -5,9 +5,12 @@ from collections.abc import Iterator
 
 import msgspec
 
+from mending.disk import mapped_name
+
 _NAMED = {"uuid": "uuid", "label": "label", "partuuid": "partuuid", "partlabel": "partlabel"}
 _BY = re.compile(r"/dev/disk/by-(uuid|label|partuuid|partlabel)/(.+)")
 _PLAIN = re.compile(r"/dev/(?:[hsv]d[a-z]+\d*|xvd[a-z]\d*|nvme\d+n\d+(?:p\d+)?|mmcblk\d+(?:p\d+)?)")
+_MAPPED = re.compile(r"/dev/(?:mapper/([^/]+)|(?!mapper|disk|md|input|fd)([^/]+)/([^/]+))")
 _NO_VOLUME = {"none", "tmpfs", "proc", "sysfs", "devpts", "devtmpfs", "overlay", "nfs", "nfs4", "cifs", "fuse", "9p"}
 
 
@@ -15,8 +18,8 @@ class VolumeName(msgspec.Struct, frozen=True):
     """A volume by one of its names.
 
     Attributes:
-        kind: `uuid label partuuid partlabel device other`; `device` is a plain device name, which may change from start
-            to start.
+        kind: `uuid label partuuid partlabel device mapped other`; `device` is a plain device name, which may change
+            from start to start; `mapped` is a logical or unlocked volume by its name below `/dev/mapper`.
     """
 
     kind: str
@@ -47,6 +50,9 @@ def parse_name(text: str) -> VolumeName:
     match = _BY.fullmatch(text.strip())
     if match:
         return VolumeName(match.group(1), match.group(2).replace("\\x20", " "))
+    match = _MAPPED.fullmatch(text.strip())
+    if match:
+        return VolumeName("mapped", match.group(1) or mapped_name(match.group(2), match.group(3)))
     return VolumeName("device" if _PLAIN.fullmatch(text.strip()) else "other", text.strip())
 
 
@@ -61,10 +67,25 @@ def mount_table(text: str) -> Iterator[Mount]:
         yield Mount(parse_name(fields[0].replace("\\040", " ")), point, fields[2], options, number)
 
 
+def unlock_table(text: str) -> Iterator[Mount]:
+    """The rows of a table of encrypted volumes; `point` is the name one gets. Source: crypttab(5) of systemd."""
+    for number, row in enumerate(text.splitlines(), 1):
+        fields = row.split("#", 1)[0].split()
+        if len(fields) >= 2:
+            chosen = frozenset(fields[3].split(",")) if len(fields) > 3 else frozenset()
+            yield Mount(parse_name(fields[1]), fields[0], "luks", chosen, number)
+
+
 def option(words: str, name: str) -> str | None:
     """The last value of an option of the kernel's command line; None where it is not given."""
     rows = [word.partition("=") for word in words.split()]
     return next((value for key, _, value in reversed(rows) if key == name), None)
+
+
+def options(words: str, name: str) -> list[str]:
+    """Every value of an option that may be given more than once."""
+    rows = [word.partition("=") for word in words.split()]
+    return [value for key, _, value in rows if key == name and value]
 
 
 def volume_named(row: str, on_command_line: bool) -> str:

@@ -1,0 +1,204 @@
+"""From what somebody read off a screen to what it means: numbers, names with typos, whole sentences."""
+
+import re
+from collections.abc import Iterable, Iterator
+
+import msgspec
+from rapidfuzz import fuzz, process
+
+from mending.knowledge import Codes, Message, Stop
+from mending.model import clean_text
+
+_NUMBER = re.compile(r"\b(?:0x)?([0-9a-f]{1,16})\b", re.IGNORECASE)
+_IN_BRACKETS = re.compile(r"\(([^()]*)\)")
+_NAME = re.compile(r"[A-Z][A-Z0-9]*(?:[_ -][A-Z0-9]+)+", re.IGNORECASE)
+_FLAGGED = 0x1000_0000
+"""Some stops are written with this in front; the code behind it is the same."""
+_MOST, _NAMES, _LONGEST = 5, 3, 4000
+_WHOLE, _FEW = 84.0, 3
+"""Similarity from which the whole text is taken for a name; how many names may share the one word that is typed."""
+_WORD, _SHORT = 76.0, 2
+"""Similarity from which a word is taken for a word of a name, and the length up to which it says nothing."""
+_SURE, _NEAR = 92.0, 72.0
+"""Similarity (of 100) from which a name is `likely`, and from which it is worth showing."""
+
+
+class ParameterResult(msgspec.Struct, frozen=True, kw_only=True):
+    """One number behind a stop code. `means` is empty where that is not known for certain."""
+
+    number: int
+    value: str
+    means: str
+
+
+class CodeMatch(msgspec.Struct, frozen=True, kw_only=True):
+    """One reading of the text.
+
+    Attributes:
+        kind: `stop`, `status` or `message`.
+        code: the number as the screen shows it; empty for messages.
+        name: symbolic name of a code; for messages, who prints it.
+        phase: where the start fails that shows so; empty where a code does not tell.
+        look_first: one sentence for each class of suspects, the usual one first.
+        sureness: `certain`, `likely` or `possible`, of the reading; why it was read so is in `because`.
+        source: where the row is from.
+    """
+
+    kind: str
+    code: str
+    name: str
+    says: str
+    phase: str
+    suspects: tuple[str, ...]
+    look_first: tuple[str, ...]
+    parameters: tuple[ParameterResult, ...]
+    sureness: str
+    because: str
+    source: str
+
+
+class CodeResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="code/1"):
+    """All readings, the surest first; none where nothing in the text is known."""
+
+    text: str
+    matches: tuple[CodeMatch, ...]
+
+
+def look_up(text: str, codes: Codes) -> CodeResult:
+    """What a text means: `7f`, `0x0000007F`, a name, a half-remembered name, a sentence off a screen."""
+    plain = clean_text(text[:_LONGEST]).strip()
+    found: dict[tuple[str, str], CodeMatch] = {}
+    for one in (*_by_number(plain, codes), *_by_name(plain, codes), *_by_message(plain, codes)):
+        key = (one.kind, one.code or one.says)
+        if key not in found or _rank(one) < _rank(found[key]):
+            found[key] = one
+    return CodeResult(text=plain, matches=tuple(sorted(found.values(), key=_rank)[:_MOST]))
+
+
+def _rank(one: CodeMatch) -> int:
+    return ("certain", "likely", "possible").index(one.sureness)
+
+
+def _by_number(text: str, codes: Codes) -> Iterator[CodeMatch]:
+    """Numbers outside brackets are codes, those in brackets behind are its parameters."""
+    brackets = _IN_BRACKETS.findall(text)
+    behind = [number for part in brackets for number in _numbers(part)] if brackets else []
+    outside = _IN_BRACKETS.sub(" ", text)
+    alone = len(outside.split()) == 1
+    for raw in [match.group(0) for match in _NUMBER.finditer(outside)] or behind[:1]:
+        digits = raw.lower().removeprefix("0x")
+        written = raw.lower().startswith("0x") or len(digits) == 8
+        if not (written or alone or re.search(rf"(?:stop|code|error|bug ?check)\W*{re.escape(raw)}\b", text, re.I)):
+            continue  # a word of a sentence, a year, a line number
+        yield from _readings(int(digits, 16), written, behind, codes)
+        if alone and not written and digits.isdecimal():
+            yield from _decimal(int(digits), codes)
+
+
+def _readings(number: int, written: bool, behind: list[str], codes: Codes) -> Iterator[CodeMatch]:
+    plain = number - _FLAGGED if number not in codes.stops and 0 < number - _FLAGGED < 0x1000 else number
+    why = "the number as it is written" if written else "the number, taken as hexadecimal"
+    why = why if plain == number else f"the number, without the flag {_FLAGGED:#x} in front"
+    for kind, table in (("stop", codes.stops), ("status", codes.statuses)):
+        row = table.get(plain)
+        if row is not None:
+            yield _match(kind, row, codes, "certain", why, behind)
+
+
+def _decimal(number: int, codes: Codes) -> Iterator[CodeMatch]:
+    row = codes.stops.get(number)
+    if row is not None:
+        yield _match("stop", row, codes, "possible", "the number, if it was meant as decimal", [])
+
+
+def _numbers(text: str) -> list[str]:
+    return [match.group(0) for match in _NUMBER.finditer(text)]
+
+
+def _by_name(text: str, codes: Codes) -> Iterator[CodeMatch]:
+    """Exact names anywhere in the text, then near ones."""
+    rows = [("stop", row) for row in codes.stops.values()] + [("status", row) for row in codes.statuses.values()]
+    named = {_key(row.name): (kind, row) for kind, row in rows}
+    behind = [number for part in _IN_BRACKETS.findall(text) for number in _numbers(part)]
+    whole, said = _key(text), {match.group(0) for match in _NAME.finditer(text)}
+    written = {_key(one) for one in said if "_" in one or one.isupper()} | {whole}
+    exact = [name for name in named if name in written]
+    for name in exact:
+        kind, row = named[name]
+        yield _match(kind, row, codes, "certain", "the name as the screen shows it", behind)
+    if exact or any(one.expression.search(text) for one in codes.messages):
+        return
+    for score, name in sorted(((_likeness(name, whole, named), name) for name in named), reverse=True)[:_NAMES]:
+        if score >= _NEAR:
+            kind, row = named[name]
+            sureness = "likely" if score >= _SURE else "possible"
+            yield _match(kind, row, codes, sureness, f"the name is like it ({score:.0f} of 100)", behind)
+
+
+def _likeness(name: str, text: str, names: Iterable[str]) -> float:
+    """How much of a name is in a text, of 100: all of it with typos, its words, or one word that few names have."""
+    words = text.split()
+    if len(words) == 1 and len(text) > _SHORT and text in name.split():
+        return _NEAR if sum(text in other.split() for other in names) <= _FEW else 0.0
+    return max(fuzz.ratio(name, text, score_cutoff=_WHOLE), _words_there(name.split(), words))
+
+
+def _words_there(name: list[str], words: list[str]) -> float:
+    """How much of a name is in the text, of 100: its words weighted by their length, typos forgiven.
+
+    Two words at least must be there, unless the name has but one; a single word of a sentence is no memory of a name.
+    """
+    best = [max((fuzz.ratio(part, word) for word in words), default=0.0) for part in name]
+    there = [score if score >= _WORD else 0.0 for score in best]
+    if len(words) < min(2, len(name)) or sum(
+        score > 0 for score, part in zip(there, name, strict=True) if len(part) > _SHORT
+    ) < min(2, len(name)):
+        return 0.0
+    weights = [len(part) for part in name]
+    covered = sum(score * weight for score, weight in zip(there, weights, strict=True)) / sum(weights)
+    every = all(max(fuzz.ratio(part, word) for part in name) >= _WORD for word in words)
+    return max(covered, _NEAR + (100 - _NEAR) * covered / 100) if every else covered
+
+
+def _key(name: str) -> str:
+    words = re.sub(r"[^A-Z0-9]+", " ", name.upper()).strip()
+    return words.removeprefix("STATUS ") or words
+
+
+def _by_message(text: str, codes: Codes) -> Iterator[CodeMatch]:
+    exact = [one for one in codes.messages if one.expression.search(text)]
+    for one in exact:
+        yield _message(one, codes, "certain", "the message is in the text")
+    if exact or len(text.split()) < 3:
+        return
+    plain = {number: one.plain for number, one in enumerate(codes.messages)}
+    near = process.extract(text.lower(), plain, scorer=fuzz.token_set_ratio, limit=2, score_cutoff=_NEAR)
+    for _, score, number in near:
+        yield _message(codes.messages[number], codes, "possible", f"the message is like it ({score:.0f} of 100)")
+
+
+def _match(kind: str, row: Stop, codes: Codes, sureness: str, why: str, behind: list[str]) -> CodeMatch:
+    meanings = (*row.parameters, *[""] * len(behind))
+    parameters = tuple(
+        ParameterResult(number=number, value=value, means=_meaning(meanings[number - 1], value, codes))
+        for number, value in enumerate(behind[:4], 1)
+    )
+    return CodeMatch(
+        kind=kind, code=f"0x{row.number:08X}", name=row.name, says=row.says, phase="", suspects=row.suspects,
+        look_first=tuple(codes.looks[one] for one in row.suspects), parameters=parameters if kind == "stop" else (),
+        sureness=sureness, because=why, source=row.source,
+    )  # fmt: skip
+
+
+def _meaning(text: str, value: str, codes: Codes) -> str:
+    """What a parameter says; a status code in it is explained, too."""
+    status = codes.statuses.get(int(value.lower().removeprefix("0x"), 16) & 0xFFFF_FFFF)
+    return f"{text}: {status.name}. {status.says}" if text.startswith("status code") and status is not None else text
+
+
+def _message(one: Message, codes: Codes, sureness: str, why: str) -> CodeMatch:
+    return CodeMatch(
+        kind="message", code="", name=one.by, says=one.says, phase=one.phase, suspects=one.suspects,
+        look_first=tuple(codes.looks[name] for name in one.suspects), parameters=(), sureness=sureness, because=why,
+        source=f"the messages of {one.by}",
+    )  # fmt: skip

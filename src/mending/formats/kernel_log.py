@@ -1,0 +1,161 @@
+"""Logs of Linux kernels: where a crash begins, what it says of itself, and the lines that belong to it.
+
+Sources: Linux 6.1, `kernel/panic.c`, `arch/x86/kernel/dumpstack.c`, `arch/x86/mm/fault.c`, `kernel/watchdog.c`,
+`Documentation/admin-guide/tainted-kernels.rst`; what stands in front of a line: `kernel/printk/printk.c`, RFC 3164 4.1.
+"""
+
+import re
+from collections.abc import Iterable, Iterator
+
+import msgspec
+
+from mending.model import clean_text
+
+BEGINNINGS = (
+    b"Kernel panic", b" [#", b"BUG", b"hard LOCKUP", b"[Hardware Error]", b"Out of memory: Killed",
+    b"blocked for more than",
+)  # fmt: skip
+"""Bytes of which a line that begins a crash holds one; cheap to look for in large logs."""
+LONGEST_LINE = 8192
+_MOST_TRACE, _FOLLOWING = 48, 160
+_FRONT = re.compile(
+    r"^(?:<\d+>)?(?:\S+ +\d+ [\d:]+ \S+ kernel: |[\dT:.+-]+ \S+ kernel: )?(?:\[ *(\d+\.\d+)\](?:\[ *[TC]\d+\])? )?"
+)
+_PANIC = re.compile(r"Kernel panic - not syncing: (.*)")
+_KINDS = (
+    ("machine-check", re.compile(r"mce: \[Hardware Error\]|\[Hardware Error\]: (?:event|CPU|Machine check|section)")),
+    ("lockup", re.compile(r"watchdog: BUG: soft lockup|soft lockup - CPU|hard LOCKUP on cpu")),
+    ("oops", re.compile(
+        r"BUG: (?:unable to handle|kernel NULL pointer|Bad page|scheduling while atomic|stack guard page)"
+        r"|kernel BUG at|(?:Oops|general protection fault|invalid opcode|divide error)\b.* \[#\d+\]"
+    )),
+    ("out-of-memory", re.compile(r"Out of memory: Killed process")),
+    ("hung-task", re.compile(r"INFO: task .* blocked for more than \d+ seconds")),
+)  # fmt: skip
+_WHERE = re.compile(r"RIP: (?:[0-9a-f]{4}:)?([\w.]+)\+0x[0-9a-f]+/0x[0-9a-f]+(?: \[(\w+)\])?")
+_CALL = re.compile(r"^\s*(\??) ?([A-Za-z_][\w.]*)\+0x[0-9a-f]+/0x[0-9a-f]+(?: \[(\w+)\])?")
+_WHO = re.compile(r"CPU: (\d+) (?:UID: \d+ )?PID: (\d+) Comm: (.+?) (?:Not tainted|Tainted: ([A-Z ]+?)) +(\d\S*)")
+_END = re.compile(r"---\[ end ")
+TAINTS = {
+    "P": "a module that is not free software was loaded", "F": "a module was loaded by force",
+    "S": "the kernel runs on hardware out of its specification", "R": "a module was unloaded by force",
+    "M": "the processor reported a machine check", "B": "a bad page was met", "U": "a program asked for the mark",
+    "D": "the kernel had an oops before", "A": "a table of the firmware was replaced", "W": "a warning came before",
+    "C": "a module of the trial branch was loaded", "I": "a fault of the firmware was worked around",
+    "O": "a module from outside the kernel was loaded", "E": "a module without a signature was loaded",
+    "L": "a soft lockup came before", "K": "the kernel was patched while it ran", "X": "a mark of the distribution",
+    "T": "the kernel was built with shuffled structures", "N": "a test was run in the kernel",
+}  # fmt: skip
+
+
+class Call(msgspec.Struct, frozen=True):
+    """One line of a call trace. `sure` is false for what only lay on the stack."""
+
+    symbol: str
+    module: str
+    sure: bool
+
+
+class KernelCrash(msgspec.Struct, frozen=True, kw_only=True):
+    """One crash as the log tells it.
+
+    Attributes:
+        kind: `panic oops lockup machine-check out-of-memory hung-task`.
+        headline: the first line, without what stands in front of it.
+        reason: of a panic, what came before it in the same breath: the headline of an oops; else empty.
+        line: from 1; `seconds` since the kernel started, None where the log has no times.
+        symbol: function in which it happened, and the module that it belongs to; empty where not told.
+        taint: letters of the kernel's state.
+    """
+
+    kind: str
+    headline: str
+    line: int
+    seconds: float | None = None
+    reason: str = ""
+    symbol: str = ""
+    module: str = ""
+    program: str = ""
+    processor: int | None = None
+    version: str = ""
+    taint: str = ""
+    trace: tuple[Call, ...] = ()
+
+
+def read_crashes(lines: Iterable[tuple[int, bytes]]) -> Iterator[KernelCrash]:
+    """The crashes in a log, in its order.
+
+    Args:
+        lines: number and bytes of each line; stretches without any of `BEGINNINGS` may be left out.
+    """
+    current: dict[str, object] | None = None
+    calls: list[Call] = []
+    last = 0
+    for number, raw in lines:
+        seconds, text = _plain(raw)
+        kind = _kind(text)
+        if current is not None and (number - last > _FOLLOWING or (kind and not _belongs(current, kind, text))):
+            yield _crash(current, calls)
+            current, calls = None, []
+        if kind and current is None:
+            current, last = {"kind": kind, "headline": _headline(text), "line": number, "seconds": seconds}, number
+        elif kind == "panic" and current is not None:
+            current = {**current, "kind": kind, "reason": current["headline"], "headline": _headline(text)}
+        if current is not None:
+            _take(current, calls, text)
+            if _END.search(text) and "Kernel panic" in text:
+                yield _crash(current, calls)
+                current, calls = None, []
+    if current is not None:
+        yield _crash(current, calls)
+
+
+def taint_says(letters: str) -> tuple[str, ...]:
+    """What the letters of a kernel's state mean; unknown ones are left out."""
+    return tuple(TAINTS[one] for one in letters if one in TAINTS)
+
+
+def _plain(raw: bytes) -> tuple[float | None, str]:
+    """Time and words of a line."""
+    text = clean_text(raw[:LONGEST_LINE].decode("utf-8", errors="replace"))
+    match = _FRONT.match(text)
+    if match is None:
+        return None, text
+    return (float(match.group(1)) if match.group(1) else None), text[match.end() :]
+
+
+def _kind(text: str) -> str:
+    if _PANIC.match(text):
+        return "panic"
+    return next((kind for kind, pattern in _KINDS if pattern.search(text)), "")
+
+
+def _belongs(current: dict[str, object], kind: str, text: str) -> bool:
+    """Whether a further beginning is part of the crash that is read: an oops tells of itself in several lines."""
+    if kind == "panic":
+        return current["kind"] != "panic"
+    same = kind == current["kind"]
+    return (same and (kind == "machine-check" or text.startswith(("Oops:", "general", "invalid", "divide")))) or (
+        current["kind"] == "panic" and same
+    )
+
+
+def _headline(text: str) -> str:
+    match = _PANIC.match(text)
+    return clean_text(match.group(1) if match else text, 240)
+
+
+def _take(current: dict[str, object], calls: list[Call], text: str) -> None:
+    """What one line adds: the first of each counts, later ones are of programs or of other processors."""
+    if (match := _WHO.search(text)) and "program" not in current:
+        letters = (match.group(4) or "").replace(" ", "").replace("G", "")
+        current |= {"processor": int(match.group(1)), "program": match.group(3), "taint": letters}
+        current["version"] = match.group(5)
+    if (match := _WHERE.search(text)) and "symbol" not in current:
+        current |= {"symbol": match.group(1), "module": match.group(2) or ""}
+    elif (match := _CALL.match(text)) and len(calls) < _MOST_TRACE:
+        calls.append(Call(match.group(2), match.group(3) or "", not match.group(1)))
+
+
+def _crash(found: dict[str, object], calls: list[Call]) -> KernelCrash:
+    return msgspec.convert({**found, "trace": [msgspec.to_builtins(one) for one in calls]}, KernelCrash)
