@@ -17,6 +17,7 @@ FOLDER = Path(os.environ.get("MENDING_SAMPLES", Path(__file__).parents[1] / "bui
 PACKAGES = {
     "dissect.apfs": "1.1",
     "dissect.btrfs": "1.10",
+    "dissect.eventlog": "3.11",
     "dissect.fat": "3.13",
     "dissect.fve": "4.6",
     "dissect.ntfs": "3.16",

@@ -8,9 +8,9 @@ from pathlib import Path
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from mending.crash import crashes_in
+from mending.crash import Reader
 from mending.formats import kernel_log
-from mending.knowledge import base_codes
+from mending.knowledge import base_codes, base_events
 from mending.source import MemorySource
 from tests.machine import QEMU
 from tests.support import InFolder, needs, tool
@@ -66,7 +66,8 @@ Nov 23 10:00:00 desk app: BUG report form sent; Out of memory cards sold
 
 def read(text):
     data = text if isinstance(text, bytes) else text.encode()
-    return crashes_in("log", MemorySource(data), base_codes())
+    reads = Reader(base_codes(), base_events()).read("log", MemorySource(data), 1_795_000_000.0)
+    return [crash for one in reads for crash in one.crashes]
 
 
 class Forms(InFolder):
@@ -182,21 +183,22 @@ class RealKernels(InFolder):
     def test_four_ways_to_stop_and_a_sound_start(self):
         memory = "/bin/busybox mount -t devtmpfs dev /dev\n/bin/busybox echo 2 > /proc/sys/vm/panic_on_oom\n"
         rows = (
-            ("exit 3", "", "Attempted to kill init! exitcode=0x00000300", "kernel"),
-            ("/bin/busybox echo c > /proc/sysrq-trigger", "", "sysrq triggered crash", "session"),
+            ("exit 3", "", "Attempted to kill init! exitcode=0x00000300", "kernel", "panic"),
+            ("/bin/busybox echo c > /proc/sysrq-trigger", "", "sysrq triggered crash", "session", "panic"),
             (
                 memory + "/bin/busybox tail /dev/zero",
                 "",
                 "Out of memory: compulsory panic_on_oom is enabled",
                 "session",
+                "panic",
             ),
-            (None, "root=/dev/sda1", "VFS: Unable to mount root fs on unknown-block(0,0)", "loader"),
+            (None, "root=/dev/sda1", "VFS: Unable to mount root fs on unknown-block(0,0)", "loader", "root-missing"),
         )
-        for script, words, headline, phase in rows:
+        for script, words, headline, phase, kind in rows:
             with self.subTest(headline):
                 found = self.log(script, words)
                 self.assertEqual(
-                    [(one["kind"], one["headline"], one["phase"]) for one in found], [("panic", headline, phase)]
+                    [(one["kind"], one["headline"], one["phase"]) for one in found], [(kind, headline, phase)]
                 )
                 self.assertGreater(len(found[0]["trace"]), 2)
         sound = self.log('/bin/busybox echo "no error, nothing failed, no panic"\n/bin/busybox poweroff -f')

@@ -29,10 +29,10 @@ PANIC = "Kernel panic"
 
 
 class Real(InFolder):
-    def shown(self, path, firmware, *ends, seconds=240, **more):
+    def shown(self, path, firmware, *ends, seconds=480, **more):
         """The screen up to the sign-in prompt or another end."""
         text = screen_of(
-            path, firmware, MARKER, seconds=seconds, memory=768, idle=60, ends=ends, bus=",if=virtio", **more
+            path, firmware, MARKER, seconds=seconds, memory=768, idle=200, ends=ends, bus=",if=virtio", **more
         )
         return re.sub(r"\s+", " ", text[-6000:])
 

@@ -1,6 +1,6 @@
 """The case folder: one PC with one trouble, and one function for each thing a person does with it."""
 
-from mending.case.folder import CASE_FILE, Case, is_case, list_cases, load_case, open_case
+from mending.case.folder import CASE_FILE, Case, crash_files, is_case, list_cases, load_case, open_case
 from mending.case.lock import Hand
 from mending.case.results import CaseResult, CasesResult, case_result, cases_result
 from mending.case.state import CaseState
@@ -18,6 +18,7 @@ __all__ = [
     "case_result",
     "cases_result",
     "causes_of",
+    "crash_files",
     "is_case",
     "learn",
     "learned",

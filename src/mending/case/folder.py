@@ -8,6 +8,7 @@ import msgspec
 from mending.case.events import AnyEvent, decode_record, encode_line
 from mending.case.lock import Hand, held
 from mending.case.state import CaseState, fold
+from mending.crash import LogFile, log_file
 from mending.model import InputError, RefusedError
 from mending.model.limits import WINDOW_BYTES
 from mending.source import append_durably, make_folder_durably, read_file, read_folder, write_durably
@@ -42,6 +43,15 @@ class Case(msgspec.Struct, frozen=True):
         if not found:
             return None
         return self.folder / "evidence" / found[-1].copy if found[-1].copy else Path(found[-1].path)
+
+
+def crash_files(case: Case) -> list[LogFile]:
+    """The evidence of a case that may tell of crashes: everything but disks and what firmware remembers."""
+    kept = [one for one in case.state.evidence if one.sort not in {"disk", "variables"}]
+    return [
+        log_file(one.copy or one.path, case.folder / "evidence" / one.copy if one.copy else Path(one.path))
+        for one in kept
+    ]
 
 
 def is_case(folder: Path) -> bool:

@@ -1,13 +1,14 @@
-"""Drawing a disk map to a file that a command was asked for."""
+"""Drawing to a file that a command was asked for."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 import click
 
+from mending.crash import CrashesResult
 from mending.disk import DiskMap
 from mending.model import InputError
-from mending.report import check_figure_name, draw_disk
+from mending.report import check_figure_name, draw_disk, draw_timeline
 
 
 def wanted_figure(name: str | None) -> Path | None:
@@ -27,7 +28,21 @@ def draw(path: Path | None, maps: Sequence[tuple[str, DiskMap]]) -> None:
     if not maps:
         click.echo("No figure was drawn: the table stays as it is.", err=True)
         return
+    _save(lambda: draw_disk(maps, path), path)
+
+
+def draw_history(path: Path | None, result: CrashesResult) -> None:
+    """Draw when the PC ran and failed, where a figure was asked for. Raises as `draw` does."""
+    if path is None:
+        return
+    if not result.starts:
+        click.echo("No figure was drawn: no record tells when the PC was started.", err=True)
+        return
+    _save(lambda: draw_timeline(result, path), path)
+
+
+def _save(save: Callable[[], None], path: Path) -> None:
     try:
-        draw_disk(maps, path)
+        save()
     except OSError as error:
         raise InputError(f"{path} cannot be written: {error.strerror}.") from error

@@ -1,28 +1,31 @@
-"""Which files of a target may be kernel logs: one file, a folder of records, or the places of an installed system."""
+"""Which files of a target may tell of crashes: one file, a folder of records, or the places of an installed system."""
 
 from pathlib import Path
 
 import msgspec
 
 from mending.disk import FileFound, Files, FilesUnavailableError, open_tree
+from mending.model import InputError
 from mending.source import open_folder_source
 
 _PLACES = ("var/log", "var/lib/systemd/pstore", "sys/fs/pstore", "var/crash")
-_NAMES = ("kern.log", "messages", "syslog", "dmesg", "console")
+_NAMES = ("kern.log", "messages", "syslog", "dmesg", "console", "dpkg.log")
+_UNREAD = (".zst", ".lz4", ".bz2")
 _DEPTH, _MOST = 2, 400
 
 
 class LogFile(msgspec.Struct, frozen=True):
-    """A log: its name for people, and where it is."""
+    """A file of evidence: its name for people, where it is, and when it was written last, in Unix seconds."""
 
     name: str
     path: Path
+    modified: float
 
 
 def log_files(path: Path) -> list[LogFile]:
     """The logs of a file, a mounted system, or a folder of records. Links are not followed. Raises InputError."""
     if not path.is_dir():
-        return [LogFile(str(path), path)]
+        return [log_file(str(path), path)]
     tree = open_folder_source(str(path))
     files = open_tree(tree)
     try:
@@ -33,8 +36,16 @@ def log_files(path: Path) -> list[LogFile]:
             found = _below(files, "/", 0)
     except FilesUnavailableError:
         return []
-    logs = [one for one in found if one.bytes and not one.path.endswith((".gz", ".xz", ".zst", ".z"))]
-    return [LogFile(one.path, tree.place(one.path)) for one in logs[:_MOST]]
+    logs = [one for one in found if one.bytes and not one.path.endswith(_UNREAD)]
+    return [log_file(one.path, tree.place(one.path)) for one in logs[:_MOST]]
+
+
+def log_file(name: str, path: Path) -> LogFile:
+    """A file as evidence. Raises InputError for one that is not there."""
+    try:
+        return LogFile(name, path, path.stat().st_mtime)
+    except OSError as error:
+        raise InputError(f"{path} cannot be read: {error.strerror}.") from error
 
 
 def _below(files: Files, folder: str, depth: int) -> list[FileFound]:
@@ -45,4 +56,4 @@ def _below(files: Files, folder: str, depth: int) -> list[FileFound]:
 
 
 def _is_log(path: str) -> bool:
-    return path.rpartition("/")[2].startswith(_NAMES)
+    return "/pstore/" in path or "/crash/" in path or path.rpartition("/")[2].startswith(_NAMES)

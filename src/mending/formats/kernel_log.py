@@ -13,7 +13,7 @@ from mending.model import clean_text
 
 BEGINNINGS = (
     b"Kernel panic", b" [#", b"BUG", b"hard LOCKUP", b"[Hardware Error]", b"Out of memory: Killed",
-    b"blocked for more than",
+    b"blocked for more than", b"mergency mode", b"mergency Mode", b"ALERT!", b"waiting for root", b"Warning: /dev/",
 )  # fmt: skip
 """Bytes of which a line that begins a crash holds one; cheap to look for in large logs."""
 LONGEST_LINE = 8192
@@ -30,12 +30,23 @@ _KINDS = (
         r"|kernel BUG at|(?:Oops|general protection fault|invalid opcode|divide error)\b.* \[#\d+\]"
     )),
     ("out-of-memory", re.compile(r"Out of memory: Killed process")),
+    ("root-missing", re.compile(
+        r"^ALERT! +\S+ does not exist|^Gave up waiting for root|Warning: /dev/\S+ does not exist"
+    )),
+    ("emergency", re.compile(
+        r"^You are in (?:emergency|rescue) mode|Reached target (?:\S+ - )?Emergency Mode|Entering emergency mode"
+    )),
     ("hung-task", re.compile(r"INFO: task .* blocked for more than \d+ seconds")),
 )  # fmt: skip
 _WHERE = re.compile(r"RIP: (?:[0-9a-f]{4}:)?([\w.]+)\+0x[0-9a-f]+/0x[0-9a-f]+(?: \[(\w+)\])?")
 _CALL = re.compile(r"^\s*(\??) ?([A-Za-z_][\w.]*)\+0x[0-9a-f]+/0x[0-9a-f]+(?: \[(\w+)\])?")
 _WHO = re.compile(r"CPU: (\d+) (?:UID: \d+ )?PID: (\d+) Comm: (.+?) (?:Not tainted|Tainted: ([A-Z ]+?)) +(\d\S*)")
 _END = re.compile(r"---\[ end ")
+_ENDINGS = (
+    ("root-missing", re.compile(r"VFS: Unable to mount root fs")),
+    ("init-missing", re.compile(r"No working init found|Requested init .* failed")),
+)
+"""Panics that say why the kernel could go no further."""
 TAINTS = {
     "P": "a module that is not free software was loaded", "F": "a module was loaded by force",
     "S": "the kernel runs on hardware out of its specification", "R": "a module was unloaded by force",
@@ -60,7 +71,7 @@ class KernelCrash(msgspec.Struct, frozen=True, kw_only=True):
     """One crash as the log tells it.
 
     Attributes:
-        kind: `panic oops lockup machine-check out-of-memory hung-task`.
+        kind: `panic oops lockup machine-check out-of-memory hung-task root-missing init-missing emergency`.
         headline: the first line, without what stands in front of it.
         reason: of a panic, what came before it in the same breath: the headline of an oops; else empty.
         line: from 1; `seconds` since the kernel started, None where the log has no times.
@@ -108,6 +119,11 @@ def read_crashes(lines: Iterable[tuple[int, bytes]]) -> Iterator[KernelCrash]:
                 current, calls = None, []
     if current is not None:
         yield _crash(current, calls)
+
+
+def begins(text: str) -> str:
+    """The kind of crash that a line's words begin; empty where they begin none."""
+    return _kind(text)
 
 
 def taint_says(letters: str) -> tuple[str, ...]:
@@ -158,4 +174,9 @@ def _take(current: dict[str, object], calls: list[Call], text: str) -> None:
 
 
 def _crash(found: dict[str, object], calls: list[Call]) -> KernelCrash:
+    if found["kind"] == "panic":
+        found = {
+            **found,
+            "kind": next((kind for kind, words in _ENDINGS if words.search(str(found["headline"]))), "panic"),
+        }
     return msgspec.convert({**found, "trace": [msgspec.to_builtins(one) for one in calls]}, KernelCrash)

@@ -2,6 +2,7 @@
 
 from mending.knowledge.check import check_pack
 from mending.knowledge.codes import Codes, Message, Stop, base_codes, load_codes
+from mending.knowledge.events import EventKind, EventTable, NumberedRow, WordsRow, base_events, load_events
 from mending.knowledge.load import base_pack, load_pack
 from mending.knowledge.schema import SOMETHING_ELSE, UNKNOWN, Answer, Cause, Pack, Sign, Step, Visit
 
@@ -11,15 +12,21 @@ __all__ = [
     "Answer",
     "Cause",
     "Codes",
+    "EventKind",
+    "EventTable",
     "Message",
+    "NumberedRow",
     "Pack",
     "Sign",
     "Step",
     "Stop",
     "Visit",
+    "WordsRow",
     "base_codes",
+    "base_events",
     "base_pack",
     "check_pack",
     "load_codes",
+    "load_events",
     "load_pack",
 ]

@@ -10,7 +10,9 @@ from mending.model.patches import Change, FileChange, Patch
 from mending.model.phases import PHASES, Phase, PhaseState, Verdict
 from mending.model.places import STAKES, Place, Stakes
 from mending.model.problems import Problem, Reading
-from mending.model.text import clean_text, hex_preview, plain_bytes, plain_size, plain_utf16
+from mending.model.records import LogRecord
+from mending.model.text import clean_text, decode_text, hex_preview, plain_bytes, plain_size, plain_utf16
+from mending.model.times import plain_time, read_short, read_time, wants_day_first
 from mending.model.units import ByteOffset, Lba, SectorCount
 from mending.model.window import Window
 
@@ -26,6 +28,7 @@ __all__ = [
     "InputError",
     "Layout",
     "Lba",
+    "LogRecord",
     "MendingError",
     "Patch",
     "Phase",
@@ -46,11 +49,16 @@ __all__ = [
     "Window",
     "clean_text",
     "crc32c",
+    "decode_text",
     "fletcher64",
     "has_extra",
     "hex_preview",
     "load_extra",
     "plain_bytes",
     "plain_size",
+    "plain_time",
     "plain_utf16",
+    "read_short",
+    "read_time",
+    "wants_day_first",
 ]

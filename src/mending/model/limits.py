@@ -71,3 +71,15 @@ LARGEST_PACKAGE = 512 * 1024 * 1024
 
 PATIENT_SECONDS = 120.0
 """Processor time for one volume where a person asked for all boot-critical files to be read."""
+
+EXPANDED_LEAST = 64 * 1024 * 1024
+"""A packed log may always grow to this much."""
+
+EXPANDED_TIMES = 200
+"""How many times its size a packed log may grow: text of logs packs ten to a hundred times, a trap ten thousand."""
+
+EXPANDED_MOST = 1024 * 1024 * 1024
+"""Most bytes that come out of one packed log; more would cost minutes."""
+
+TABLE_FILE_BYTES = 128 * 1024 * 1024
+"""Largest table of events that is held in memory as a whole; larger exports are given as XML or as a binary log."""

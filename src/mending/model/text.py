@@ -7,6 +7,8 @@ _HEX_SHOWN = 16
 
 def clean_text(text: str, limit: int = 500) -> str:
     """Text from evidence without control characters, direction overrides or line breaks, at most `limit` long."""
+    if len(text) <= limit and text.isprintable():  # nearly all text, and much quicker
+        return text
     shown = "".join(" " if char in "\t\r\n" else char for char in text[: 2 * limit])
     kept = "".join(char for char in shown if unicodedata.category(char) not in {"Cc", "Cf", "Cs", "Co", "Zl", "Zp"})
     return kept if len(kept) <= limit else kept[: limit - 1] + "…"
@@ -36,3 +38,12 @@ def plain_size(count: int) -> str:
         if count >= step:
             return f"{count / step:.4g} {unit}"
     return f"{count} bytes"
+
+
+def decode_text(data: bytes) -> str:
+    """Text in UTF-16 where its mark, or every other byte being zero, says so; else UTF-8. Nothing is refused."""
+    if data[:2] in {b"\xff\xfe", b"\xfe\xff"}:
+        return data.decode("utf-16", errors="replace")
+    if len(data) > 3 and data[1:200:2].count(0) > 0.8 * len(data[1:200:2]):
+        return data.decode("utf-16-le", errors="replace")
+    return data.removeprefix(b"\xef\xbb\xbf").decode("utf-8", errors="replace")

@@ -3,5 +3,15 @@
 from mending.report.disk_figure import check_figure_name, draw_disk
 from mending.report.page import ReportInput, is_report, render_page
 from mending.report.ribbon import Box, lay_out
+from mending.report.timeline_figure import draw_timeline
 
-__all__ = ["Box", "ReportInput", "check_figure_name", "draw_disk", "is_report", "lay_out", "render_page"]
+__all__ = [
+    "Box",
+    "ReportInput",
+    "check_figure_name",
+    "draw_disk",
+    "draw_timeline",
+    "is_report",
+    "lay_out",
+    "render_page",
+]

@@ -5,6 +5,7 @@ from mending.source.folder import FolderSource, PatchedFolder, Tree, open_folder
 from mending.source.image import FileSource, open_source
 from mending.source.keeping import append_durably, make_folder_durably, read_file, read_folder, write_durably
 from mending.source.memory import FaultyMemory, MemorySource, PatchedSource, PowerCutError
+from mending.source.stream import SourceStream, unpacked
 
 __all__ = [
     "FaultyMemory",
@@ -15,6 +16,7 @@ __all__ = [
     "PatchedSource",
     "PowerCutError",
     "Source",
+    "SourceStream",
     "TargetKind",
     "Tree",
     "append_durably",
@@ -23,5 +25,6 @@ __all__ = [
     "open_source",
     "read_file",
     "read_folder",
+    "unpacked",
     "write_durably",
 ]

@@ -76,6 +76,11 @@ def named_target(path: str, named: str) -> str:
     return named if named == path else f"{named}: {PurePath(path).name}"
 
 
+def minute(at: str) -> str:
+    """A time in RFC 3339, UTC, as people write it; the zone is said once elsewhere."""
+    return at[:16].replace("T", " ")
+
+
 def plain_id(name: str) -> str:
     """A kebab-case id as words."""
     return name.replace("-", " ")

@@ -1,0 +1,130 @@
+"""When failing began, and with what, as a person reads it."""
+
+from collections import Counter
+from collections.abc import Iterator
+
+from rich.console import RenderableType
+
+from mending.cli.show.console import indented, minute, plain_id, rows, text, title
+from mending.crash import (
+    CrashesResult,
+    ErrorsResult,
+    LoopResult,
+    OnsetResult,
+    RepairAttempt,
+    RestoreResult,
+    SuspectResult,
+)
+
+_SUSPECTS, _LOOPS, _WARNED = 5, 4, 3
+_FEW = 3.0
+_CLOSE = 0.15
+_ENDINGS = ("clean", "crash", "unclean", "unknown", "running")
+
+
+def timeline_parts(result: CrashesResult) -> Iterator[RenderableType]:
+    """Each part that there is something to say about."""
+    if result.starts:
+        yield from _part("starts", [("", _starts(result))])
+    if result.loops:
+        yield from _part("restarts for ever", [_loop(one) for one in result.loops[:_LOOPS]])
+    if result.onset is not None:
+        yield from _part("began", list(_onset(result.onset)))
+    if result.suspects:
+        yield from _part("goes with", list(_suspects(result.suspects[:_SUSPECTS])), 0, _HEADS)
+        yield indented(text(_verdict(result), "dim"))
+        yield text("")
+    if result.patterns:
+        yield from _part("in common", [(plain_id(one.id), _chance(one.says, one.p)) for one in result.patterns])
+    if result.errors:
+        yield from _part("errors in the logs", [_errors(one) for one in result.errors])
+    for attempt in result.repair_attempts:
+        yield from _part("automatic repair", list(_attempt(attempt)))
+    if result.restore_point is not None:
+        yield from _part("go back to", list(_restore(result.restore_point, result)))
+    if result.notes:
+        yield from _part("notes", [("", one) for one in result.notes])
+
+
+_HEADS = ("change", "when", "before", "after", "fit", "by chance")
+
+
+def _part(
+    name: str, cells: list[tuple[object, ...]], wide: int = -1, heads: tuple[str, ...] = ()
+) -> Iterator[RenderableType]:
+    bare = [tuple(one[1:]) if one and one[0] == "" else one for one in cells]
+    yield title(name)
+    yield indented(rows(bare, heads, wide))
+    yield text("")
+
+
+def _starts(result: CrashesResult) -> str:
+    counts = Counter(one.ended for one in result.starts)
+    told = ", ".join(f"{counts[name]} ended {_ENDED[name]}" for name in _ENDINGS if counts[name])
+    return f"{len(result.starts)} starts in {result.hours:.1f} hours of running: {told}"
+
+
+_ENDED = {
+    "clean": "as they should", "crash": "in a crash", "unclean": "without being shut down",
+    "unknown": "nobody knows how", "running": "with the records",
+}  # fmt: skip
+
+
+def _onset(onset: OnsetResult) -> Iterator[tuple[object, ...]]:
+    if onset.sure < _FEW:
+        yield ("when", f"too few failures to say; at the latest {minute(onset.to)}")
+    else:
+        yield ("when", f"between {minute(onset.from_)} and {minute(onset.to)} UTC")
+    yield ("how sure", f"{onset.says} (a beginning fits {min(onset.sure, 1e6):.3g} times better than none)")
+    yield ("seen first", minute(onset.first_failure))
+
+
+def _suspects(found: tuple[SuspectResult, ...]) -> Iterator[tuple[object, ...]]:
+    """One line each: failures for an hour of running, how well it fits among all. Marked is what can be blamed."""
+    for one in found:
+        mark = "» " if one.blamed else "  "
+        rates = (f"{one.before_per_hour:.3g}/h", f"{one.after_per_hour:.3g}/h")
+        yield (f"{mark}{one.change}", minute(one.at), *rates, f"{one.share:.0%}", f"{one.p:.2g}")
+
+
+def _verdict(result: CrashesResult) -> str:
+    """What the table comes to. Changes inside the interval that fit alike cannot be told apart by their times."""
+    found, onset = result.suspects, result.onset
+    if any(one.blamed for one in found):
+        return "» can be blamed: neither so many failures after it nor its nearness to the first of them is chance."
+    inside = [one for one in found if onset and onset.from_ <= one.at <= onset.to]
+    close = [one for one in inside if one.share >= _CLOSE]
+    if not inside:
+        return "None can be blamed: failing did not begin with any of them."
+    if len(close) > 1:
+        return f"None can be blamed: {len(close)} lie too close together to be told apart by their times."
+    return "None can be blamed: what fits best may be there by chance."
+
+
+def _loop(one: LoopResult) -> tuple[object, ...]:
+    return (minute(one.at), f"{one.says}; every {one.gap_seconds:.0f} s, spread {one.spread}")
+
+
+def _errors(one: ErrorsResult) -> tuple[object, ...]:
+    return (plain_id(one.kind), f"{one.count} times", f"{minute(one.first)} to {minute(one.last)}", one.example)
+
+
+def _chance(says: str, p: float | None) -> str:
+    return says if p is None else f"{says} (by chance: {p:.2g})"
+
+
+def _attempt(attempt: RepairAttempt) -> Iterator[tuple[object, ...]]:
+    yield ("", attempt.says)
+    for what, lines in (("complained", attempt.complained), ("found", attempt.found), ("tried", attempt.tried)):
+        for one in lines:
+            yield ("", f"{what}: {one}")
+
+
+def _restore(point: RestoreResult, result: CrashesResult) -> Iterator[tuple[object, ...]]:
+    if not point.id:
+        yield ("none", point.why)
+        return
+    yield (point.id, f"of {minute(point.at)}: {point.why}")
+    yield from (("undoes", one) for one in point.undoes)
+    late = [one for one in result.restore_points if one.fit == "after"][:_WARNED]
+    yield from (("not", f"{one.id} of {minute(one.at)}: it is later than the first failure") for one in late)

@@ -1,0 +1,180 @@
+"""A source as a stream of bytes, unpacked on the way where it is a packed file; a trap ends at a limit."""
+
+import gzip
+import io
+import lzma
+import zipfile
+import zlib
+from collections.abc import Callable
+from typing import BinaryIO
+
+from mending.model import InputError
+from mending.model.limits import EXPANDED_LEAST, EXPANDED_MOST, EXPANDED_TIMES
+from mending.source.base import Source
+
+_BUFFER = 1 << 18
+_ERRORS = (
+    OSError,
+    EOFError,
+    zlib.error,
+    lzma.LZMAError,
+    zipfile.BadZipFile,
+    NotImplementedError,
+    RuntimeError,
+    ValueError,
+)
+_SUFFIX_Z, _MOST_FILES = 0x78, 400
+
+
+class SourceStream(io.RawIOBase):
+    """The bytes of a source, from its beginning."""
+
+    def __init__(self, source: Source) -> None:
+        self._source = source
+        self._at = 0
+
+    def readable(self) -> bool:
+        """Yes."""
+        return True
+
+    def seekable(self) -> bool:
+        """Yes."""
+        return True
+
+    def seek(self, offset: int, whence: int = 0) -> int:
+        """As of files."""
+        self._at = max({0: 0, 1: self._at, 2: self._source.size}[whence] + offset, 0)
+        return self._at
+
+    def tell(self) -> int:
+        """As of files."""
+        return self._at
+
+    def readinto(self, buffer: memoryview) -> int:  # type: ignore[override]
+        """As of files. Raises ReadError."""
+        data = self._source.read(self._at, len(buffer)).data
+        buffer[: len(data)] = data
+        self._at += len(data)
+        return len(data)
+
+
+class _Allowance:
+    """How many bytes may still come out of one packed file, all that is in it taken together."""
+
+    def __init__(self, name: str, size: int) -> None:
+        self.name = name
+        self.left = min(max(EXPANDED_LEAST, EXPANDED_TIMES * size), EXPANDED_MOST)
+
+
+class _Bounded(io.RawIOBase):
+    """Bytes out of an unpacker; damage and more bytes than are allowed are our own errors."""
+
+    def __init__(self, inner: BinaryIO, allowance: _Allowance) -> None:
+        self._inner, self._allowance = inner, allowance
+
+    def readable(self) -> bool:
+        """Yes."""
+        return True
+
+    def readinto(self, buffer: memoryview) -> int:  # type: ignore[override]
+        """As of files. Raises InputError."""
+        try:
+            data = self._inner.read(min(len(buffer), _BUFFER))
+        except _ERRORS as error:
+            raise InputError(f"{self._allowance.name} is packed and damaged: {error}.") from error
+        self._allowance.left -= len(data)
+        if self._allowance.left < 0:
+            raise InputError(
+                f"{self._allowance.name} grows beyond every log when it is unpacked; the rest is not read."
+            )
+        buffer[: len(data)] = data
+        return len(data)
+
+
+def unpacked(source: Source, name: str) -> list[tuple[str, BinaryIO]]:
+    """The file as a stream; of an archive, every file in it. What is not packed comes as it is.
+
+    Raises:
+        InputError: an archive cannot be opened. Damage further behind is raised while it is read.
+    """
+    head = source.read(0, 6).data
+    raw = io.BufferedReader(SourceStream(source), _BUFFER)
+    allowance = _Allowance(name, source.size)
+    if head.startswith(b"PK\x03\x04"):
+        return _archive(raw, name, allowance)
+    opener = _opener(head)
+    return [(name, _bounded(opener(raw), allowance) if opener else raw)]
+
+
+def is_packed(head: bytes) -> bool:
+    """Whether a file begins as one of the packed kinds does."""
+    return head.startswith(b"PK\x03\x04") or _opener(head) is not None
+
+
+def _opener(head: bytes) -> Callable[[BinaryIO], BinaryIO] | None:
+    if head.startswith(b"\x1f\x8b"):
+        return lambda raw: gzip.GzipFile(fileobj=raw)  # type: ignore[return-value]
+    if head.startswith(b"\xfd7zXZ\x00"):
+        return lambda raw: lzma.LZMAFile(raw)  # type: ignore[return-value]
+    if (
+        len(head) > 2
+        and head[0] == _SUFFIX_Z
+        and int.from_bytes(head[:2], "big") % 31 == 0
+        and head[1] in b"\x01\x5e\x9c\xda"
+    ):
+        return _inflating
+    return None
+
+
+def _inflating(raw: BinaryIO) -> BinaryIO:
+    """Records that a kernel packed before it kept them: RFC 1950."""
+    return io.BufferedReader(_Inflater(raw), _BUFFER)
+
+
+class _Inflater(io.RawIOBase):
+    def __init__(self, raw: BinaryIO) -> None:
+        self._raw, self._engine = raw, zlib.decompressobj()
+
+    def readable(self) -> bool:
+        return True
+
+    def readinto(self, buffer: memoryview) -> int:  # type: ignore[override]
+        data = b""
+        while not data and not self._engine.eof:
+            piece = self._engine.unconsumed_tail or self._raw.read(_BUFFER)
+            if not piece:
+                break
+            data = self._engine.decompress(piece, len(buffer))
+        buffer[: len(data)] = data
+        return len(data)
+
+
+def _archive(raw: BinaryIO, name: str, allowance: _Allowance) -> list[tuple[str, BinaryIO]]:
+    try:
+        opened = zipfile.ZipFile(raw)
+        files = [one for one in opened.infolist() if not one.is_dir()][:_MOST_FILES]
+        return [(f"{name}: {one.filename}", _bounded(_Member(opened, one), allowance)) for one in files]
+    except _ERRORS as error:
+        raise InputError(f"{name} begins as an archive, but cannot be opened: {error}.") from error
+
+
+class _Member(io.RawIOBase):
+    """A file in an archive, opened when it is first read."""
+
+    def __init__(self, archive: zipfile.ZipFile, info: zipfile.ZipInfo) -> None:
+        self._archive, self._info = archive, info
+        self._inner: BinaryIO | None = None
+
+    def readable(self) -> bool:
+        return True
+
+    def readinto(self, buffer: memoryview) -> int:  # type: ignore[override]
+        if self._inner is None:
+            self._inner = self._archive.open(self._info)  # type: ignore[assignment]
+        data = self._inner.read(len(buffer))  # type: ignore[union-attr]
+        buffer[: len(data)] = data
+        return len(data)
+
+
+def _bounded(inner: object, allowance: _Allowance) -> BinaryIO:
+    return io.BufferedReader(_Bounded(inner, allowance), _BUFFER)  # type: ignore[arg-type]
