@@ -5,7 +5,7 @@ from mending.case.lock import Hand
 from mending.case.results import CaseResult, CasesResult, case_result, cases_result
 from mending.case.state import CaseState
 from mending.case.thinking import causes_of, plan_of, question_of
-from mending.case.work import add_evidence, learn, learned, mended, put_back, saw, started, traced, tried
+from mending.case.work import add_evidence, learn, learned, mended, put_back, records_read, saw, started, traced, tried
 
 __all__ = [
     "CASE_FILE",
@@ -29,6 +29,7 @@ __all__ = [
     "plan_of",
     "put_back",
     "question_of",
+    "records_read",
     "saw",
     "started",
     "traced",

@@ -10,7 +10,7 @@ from collections.abc import Mapping
 import msgspec
 
 from mending.boot import Trace
-from mending.model import InputError
+from mending.model import Finding, InputError
 from mending.reason import ReportKind
 
 
@@ -48,6 +48,13 @@ class Traced(Event, frozen=True, kw_only=True, tag="traced"):
     trace: Trace
 
 
+class Read(Event, frozen=True, kw_only=True, tag="read"):
+    """The crash records were read; `clues` are what they show."""
+
+    files: tuple[str, ...]
+    clues: tuple[Finding, ...]
+
+
 class Tried(Event, frozen=True, kw_only=True, tag="tried"):
     """A step was done and reported something. `undo_point` is set where it was one of our repairs."""
 
@@ -78,7 +85,7 @@ class PutBack(Event, frozen=True, kw_only=True, tag="put-back"):
     undo_point: str
 
 
-AnyEvent = Learned | Saw | Added | Traced | Tried | Started | Mended | PutBack
+AnyEvent = Learned | Saw | Added | Traced | Read | Tried | Started | Mended | PutBack
 
 
 class _Line(msgspec.Struct, frozen=True):

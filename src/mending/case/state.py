@@ -5,8 +5,9 @@ from collections.abc import Iterable, Mapping
 import msgspec
 
 from mending.boot import Trace
-from mending.case.events import Added, AnyEvent, Learned, Mended, PutBack, Saw, Started, Traced, Tried
+from mending.case.events import Added, AnyEvent, Learned, Mended, PutBack, Read, Saw, Started, Traced, Tried
 from mending.knowledge import UNKNOWN
+from mending.model import Finding
 from mending.reason import Evidence, Report
 
 
@@ -18,6 +19,7 @@ class CaseState(msgspec.Struct, frozen=True, kw_only=True):
         passed: signs and facts that were asked and could not be answered.
         disk: path of the disk or image; None without one.
         trace: the newest trace; None before the first, and after every write until the next.
+        clues: what the crash records show, as they were read last.
         tried: steps in the order in which they were done.
         starts: test starts, newest last.
     """
@@ -29,6 +31,7 @@ class CaseState(msgspec.Struct, frozen=True, kw_only=True):
     evidence: tuple[Added, ...] = ()
     disk: str | None = None
     trace: Trace | None = None
+    clues: tuple[Finding, ...] = ()
     tried: tuple[Tried, ...] = ()
     starts: tuple[Started, ...] = ()
     failed_starts: tuple[tuple[Report, ...], ...] = ()
@@ -44,7 +47,12 @@ class CaseState(msgspec.Struct, frozen=True, kw_only=True):
         """What bears on the causes."""
         reports = tuple(Report(one.step, one.report) for one in self.tried)
         return Evidence(
-            facts=self.facts, seen=self.seen, trace=self.trace, reports=reports, failed_starts=self.failed_starts
+            facts=self.facts,
+            seen=self.seen,
+            trace=self.trace,
+            clues=self.clues,
+            reports=reports,
+            failed_starts=self.failed_starts,
         )
 
 
@@ -70,6 +78,8 @@ def _after(state: CaseState, event: AnyEvent) -> CaseState:
             return _with(state, evidence=(*state.evidence, event), disk=disk, trace=trace)
         case Traced():
             return _with(state, trace=event.trace)
+        case Read():
+            return _with(state, clues=event.clues)
         case Tried():
             done = (*state.since_start, Report(event.step, event.report))
             return _with(state, tried=(*state.tried, event), since_start=done)

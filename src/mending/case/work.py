@@ -7,9 +7,10 @@ from pathlib import Path
 from rapidfuzz import process
 
 from mending.boot import FolderGrounds, Trace, read_boot_options
-from mending.case.events import Added, Learned, Mended, PutBack, Saw, Started, Traced, Tried
+from mending.case.events import Added, Learned, Mended, PutBack, Read, Saw, Started, Traced, Tried
 from mending.case.folder import Case, record
 from mending.case.lock import Hand
+from mending.crash import CrashesResult, clues_in
 from mending.disk import HEAD_BYTES, sort_of
 from mending.knowledge import UNKNOWN, Pack, Sign
 from mending.model import InputError, UsageError, clean_text
@@ -54,6 +55,8 @@ def add_evidence(case: Case, hand: Hand, path: str, as_disk: bool = False) -> Ca
         sort = "disk" if as_disk or source.kind == "device" else sort_of(head)
     if sort == "disk":
         return record(case, hand, Added(at=hand.since, path=str(Path(path).resolve()), sort=sort, bytes=size))
+    if size > EVIDENCE_BYTES and sort in {"records", "text"}:
+        return record(case, hand, Added(at=hand.since, path=str(Path(path).resolve()), sort=sort, bytes=size))
     if size > EVIDENCE_BYTES:
         raise InputError(f"{path} is no disk and has {size} bytes; at most {EVIDENCE_BYTES} are kept in a case.")
     data = read_file(Path(path), EVIDENCE_BYTES)
@@ -76,6 +79,11 @@ def _sort_of_folder(folder: Path) -> str:
 def traced(case: Case, hand: Hand, trace: Trace) -> Case:
     """Record a trace of the case's disk."""
     return record(case, hand, Traced(at=hand.since, trace=trace))
+
+
+def records_read(case: Case, hand: Hand, result: CrashesResult) -> Case:
+    """Record what the crash records of the case show."""
+    return record(case, hand, Read(at=hand.since, files=result.files, clues=clues_in(result)))
 
 
 def tried(

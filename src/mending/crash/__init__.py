@@ -1,6 +1,7 @@
 """Crash evidence: what codes and messages mean, the crashes that records tell of, when they began and with what."""
 
 from mending.crash.analysis import analyse
+from mending.crash.clues import clues_in
 from mending.crash.files import LogFile, log_file, log_files
 from mending.crash.lookup import CodeMatch, CodeResult, ParameterResult, look_up
 from mending.crash.reading import FileRead, Reader
@@ -39,6 +40,7 @@ __all__ = [
     "StartResult",
     "SuspectResult",
     "analyse",
+    "clues_in",
     "log_file",
     "log_files",
     "look_up",

@@ -101,7 +101,7 @@ class SuspectResult(msgspec.Struct, frozen=True, kw_only=True):
         ratio: after to before; None where there was no failure before.
         p: chance of so many failures after it if it did nothing, corrected for the number of changes looked at.
         near: chance that a failing which began at any time began so soon after one of the changes.
-        blamed: whether both are small enough to say that it is this one.
+        blamed: whether both are small enough to say that it is this one; that a dump names it stands for `near`.
     """
 
     change: str

@@ -41,7 +41,7 @@ class _Change(msgspec.Struct, frozen=True):
     def says(self) -> str:
         """One line for people."""
         shown = ", ".join(self.names[:3]) + (f" and {len(self.names) - 3} more" if len(self.names) > 3 else "")
-        return f"{self.what} {'removed' if self.removed else 'installed'}: {shown}"
+        return f"{self.what} {shown}{' removed' if self.removed else ''}"
 
 
 class _Weighed(msgspec.Struct, frozen=True):
@@ -53,6 +53,7 @@ class _Weighed(msgspec.Struct, frozen=True):
     many_seconds: float
     fit: float
     p: float
+    named: bool = False
 
 
 def suspects(line: Timeline) -> tuple[SuspectResult, ...]:
@@ -116,9 +117,10 @@ def _weigh(one: _Change, clock: Clock, failures: Sequence[float], total: float, 
     at = clock.running(one.at)
     after = sum(1 for failure in failures if failure >= at)
     fit = change_fit(failures, total, at) + _KINDS.get(one.what, 0.0)
-    fit += _NAMED if any(_stem(name) in named for name in one.names) else 0.0
+    by_name = any(_stem(name) in named for name in one.names)
+    fit += _NAMED if by_name else 0.0
     p = exact_p(after, len(failures), (total - at) / total)
-    return _Weighed(one, False, len(failures) - after, at, after, total - at, fit, p)
+    return _Weighed(one, False, len(failures) - after, at, after, total - at, fit, p, by_name)
 
 
 def _plugged(line: Timeline, failures: Sequence[float], total: float) -> Iterator[_Weighed]:
@@ -167,13 +169,14 @@ def _nearness(changes: list[float], failures: Sequence[float], total: float) -> 
 def _result(one: _Weighed, p: float, share: float, near: float, top: bool) -> SuspectResult:
     before = one.few / (one.few_seconds / _HOUR) if one.few_seconds else 0.0
     after = one.many / (one.many_seconds / _HOUR) if one.many_seconds else 0.0
-    blamed = top and one.fit > 0 and p <= _BLAMED and near <= _BLAMED
+    blamed = top and one.fit > 0 and p <= _BLAMED and (near <= _BLAMED or one.named)
     if one.plugged:
         says = f"{one.many} of {one.few + one.many} failures came within seconds of plugging it in"
         change = f"plugged in: {one.change.names[0]}"
     else:
         hours, later = one.few_seconds / _HOUR, one.many_seconds / _HOUR
         says = f"{one.few} failures in {hours:.0f} hours before it, {one.many} in {later:.0f} hours after it"
+        says += ", and a dump names it" if one.named else ""
         change = one.change.says
     return SuspectResult(
         change=change, what=one.change.what, at=plain_time(one.change.at), before_per_hour=round(before, 4),

@@ -1,20 +1,22 @@
 """What a file is, told by how it begins."""
 
 from mending.disk.boot_sectors import ENCRYPTED
-from mending.formats import efi_variables, gpt, mbr, ntfs
+from mending.formats import dump, efi_variables, event_log, gpt, mbr, ntfs
 
 HEAD_BYTES = 8192
 """How much of a file has to be seen."""
 
 
 def sort_of(head: bytes) -> str:
-    """`disk`, `variables`, `text` or `other`.
+    """`disk`, `variables`, `records` (dumps and binary logs of crashes), `text` or `other`.
 
     Args:
         head: the first `HEAD_BYTES` of the file, or all of a shorter one.
     """
     if efi_variables.is_store(head[:100]):
         return "variables"
+    if dump.is_dump(head) or event_log.is_log(head):
+        return "records"
     signed = head[510:512] == mbr.SIGNATURE.to_bytes(2, "little")
     named = head[3:11] in {ntfs.OEM, ENCRYPTED} or gpt.SIGNATURE in {head[512:520], head[4096:4104]}
     blank = len(head) == HEAD_BYTES and not any(head)  # a wiped disk starts like this; no other evidence does

@@ -4,13 +4,14 @@ from mending.knowledge.check import check_pack
 from mending.knowledge.codes import Codes, Message, Stop, base_codes, load_codes
 from mending.knowledge.events import EventKind, EventTable, NumberedRow, WordsRow, base_events, load_events
 from mending.knowledge.load import base_pack, load_pack
-from mending.knowledge.schema import SOMETHING_ELSE, UNKNOWN, Answer, Cause, Pack, Sign, Step, Visit
+from mending.knowledge.schema import SOMETHING_ELSE, UNKNOWN, Answer, Cause, Clue, Pack, Sign, Step, Visit
 
 __all__ = [
     "SOMETHING_ELSE",
     "UNKNOWN",
     "Answer",
     "Cause",
+    "Clue",
     "Codes",
     "EventKind",
     "EventTable",

@@ -8,7 +8,7 @@ from mending.model import PHASES, Place
 
 def check_pack(pack: Pack) -> list[str]:
     """Every fault, each with file, table and key; empty for a sound pack."""
-    return [*_signs(pack), *_causes(pack), *_steps(pack), *_whole(pack)]
+    return [*_signs(pack), *_clues(pack), *_causes(pack), *_steps(pack), *_whole(pack)]
 
 
 def _signs(pack: Pack) -> Iterator[str]:
@@ -21,6 +21,16 @@ def _signs(pack: Pack) -> Iterator[str]:
                 yield f"{where}: at least two answers are needed, each with `usual` above 0."
 
 
+def _clues(pack: Pack) -> Iterator[str]:
+    told = {name for cause in pack.causes.values() for name in cause.records}
+    for clue in pack.clues.values():
+        where = f"clues.toml, clue {clue.id}"
+        if not 0 < clue.usual < 1:
+            yield f"{where}: `usual` must be between 0 and 1."
+        if clue.id not in told:
+            yield f"{where}: no cause makes it more or less likely."
+
+
 def _causes(pack: Pack) -> Iterator[str]:
     for cause in pack.causes.values():
         where = f"causes.toml, cause {cause.id}"
@@ -29,6 +39,8 @@ def _causes(pack: Pack) -> Iterator[str]:
         if not any(cause.id in step.fixes for step in pack.steps.values()):
             yield f"{where}: no step fixes it."
         yield from _shows(pack, cause, where)
+        yield from (f"{where}, records: there is no clue {clue!r}." for clue in cause.records if clue not in pack.clues)
+        yield from _grades(pack, cause.records, f"{where}, records")
 
 
 def _shows(pack: Pack, cause: Cause, where: str) -> Iterator[str]:

@@ -10,11 +10,11 @@ from typing import Any, Protocol, TypeVar
 import msgspec
 
 from mending.knowledge.check import check_pack
-from mending.knowledge.schema import Cause, Grades, Pack, Sign, Step, Visit
+from mending.knowledge.schema import Cause, Clue, Grades, Pack, Sign, Step, Visit
 from mending.model import InputError
 
-Row = TypeVar("Row", Sign, Cause, Step)
-_TABLES = {"facts": "fact", "signs": "sign", "causes": "cause", "steps": "step", "visits": "visit"}
+Row = TypeVar("Row", Sign, Clue, Cause, Step)
+_TABLES = {"facts": "fact", "signs": "sign", "clues": "clue", "causes": "cause", "steps": "step", "visits": "visit"}
 
 
 class Folder(Protocol):
@@ -41,6 +41,7 @@ def load_pack(folder: Folder | Path) -> Pack:
         grades=converted(raw["grades"], Grades, "grades.toml"),
         facts=_rows(raw, "facts", Sign),
         signs=_rows(raw, "signs", Sign),
+        clues=_rows(raw, "clues", Clue),
         causes=_rows(raw, "causes", Cause),
         steps=_rows(raw, "steps", Step),
         visits={visit.place: visit for visit in _visits(raw)},

@@ -39,6 +39,18 @@ class Sign(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True
     take_in: bool = False
 
 
+class Clue(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
+    """Something that crash records can show.
+
+    Attributes:
+        usual: probability that the records show it when the cause has nothing to do with it.
+    """
+
+    id: str
+    says: str
+    usual: float
+
+
 class Cause(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
     """Something that may be wrong.
 
@@ -47,6 +59,7 @@ class Cause(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tru
         proved_by: ids of findings that prove it.
         families: system families it can strike; empty means all.
         shows: for a sign, for an answer: how likely that answer is when this is the cause, a key of `chances`.
+        records: for a clue: how likely crash records show it when this is the cause, a key of `chances`.
     """
 
     id: str
@@ -56,6 +69,7 @@ class Cause(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tru
     proved_by: tuple[str, ...] = ()
     families: tuple[str, ...] = ()
     shows: Mapping[str, Mapping[str, str]] = {}
+    records: Mapping[str, str] = {}
 
 
 class Step(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
@@ -119,6 +133,7 @@ class Pack(msgspec.Struct, frozen=True, kw_only=True):
     grades: Grades
     facts: Mapping[str, Sign]
     signs: Mapping[str, Sign]
+    clues: Mapping[str, Clue]
     causes: Mapping[str, Cause]
     steps: Mapping[str, Step]
     visits: Mapping[Place, Visit]

@@ -6,6 +6,7 @@ from enum import StrEnum
 import msgspec
 
 from mending.boot import Trace
+from mending.model import Finding
 
 
 class ReportKind(StrEnum):
@@ -31,6 +32,7 @@ class Evidence(msgspec.Struct, frozen=True, kw_only=True):
         facts: answers to facts; unknown ones are left out.
         seen: answers to signs; unknown ones are left out.
         trace: the newest trace of the disk as it is now.
+        clues: what crash records show.
         reports: all steps tried so far.
         failed_starts: for every test start that failed, the steps done since the one before.
     """
@@ -38,5 +40,6 @@ class Evidence(msgspec.Struct, frozen=True, kw_only=True):
     facts: Mapping[str, str] = {}
     seen: Mapping[str, str] = {}
     trace: Trace | None = None
+    clues: tuple[Finding, ...] = ()
     reports: tuple[Report, ...] = ()
     failed_starts: tuple[tuple[Report, ...], ...] = ()

@@ -5,7 +5,7 @@ from collections.abc import Iterable, Mapping
 import msgspec
 
 from mending.knowledge import SOMETHING_ELSE, Cause, Pack, Sign
-from mending.model import PhaseState, Severity
+from mending.model import Finding, PhaseState, Severity
 from mending.reason.evidence import Evidence, Report, ReportKind
 
 SMOOTHING = 0.03
@@ -38,6 +38,7 @@ def items(pack: Pack, causes: Iterable[Cause], evidence: Evidence) -> list[Item]
         if name in pack.signs and answer in pack.signs[name].answers
     ]
     found += _trace_items(known, evidence)
+    found += [_clue_item(pack, known, one) for one in evidence.clues if one.id in pack.clues]
     found += [item for report in evidence.reports if (item := _report_item(pack, known, report))]
     found += [item for done in evidence.failed_starts if (item := _start_item(pack, known, done))]
     return found
@@ -74,6 +75,14 @@ def _trace_items(causes: list[Cause], evidence: Evidence) -> list[Item]:
             says = f"the trace finds nothing wrong in the phase {phase.id}"
             found.append(Item(says, {**given, SOMETHING_ELSE: 1 - CLEAN_IF_THERE}))
     return found
+
+
+def _clue_item(pack: Pack, causes: list[Cause], clue: Finding) -> Item:
+    """A clue in crash records. That one is missing tells nothing: records are rarely whole."""
+    usual = pack.clues[clue.id].usual
+    named = {cause.id: pack.chance(cause.records[clue.id]) for cause in causes if clue.id in cause.records}
+    given = {cause.id: max(named.get(cause.id, usual), SMOOTHING * usual) for cause in causes}
+    return Item(f"in the crash records: {clue.says}", {**given, SOMETHING_ELSE: usual})
 
 
 def _report_item(pack: Pack, causes: list[Cause], report: Report) -> Item | None:

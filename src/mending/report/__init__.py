@@ -3,7 +3,7 @@
 from mending.report.disk_figure import check_figure_name, draw_disk
 from mending.report.page import ReportInput, is_report, render_page
 from mending.report.ribbon import Box, lay_out
-from mending.report.timeline_figure import draw_timeline
+from mending.report.timeline_figure import draw_timeline, timeline_svg
 
 __all__ = [
     "Box",
@@ -14,4 +14,5 @@ __all__ = [
     "is_report",
     "lay_out",
     "render_page",
+    "timeline_svg",
 ]

@@ -1,5 +1,6 @@
 """One self-contained HTML page: everything a colleague, the user or the maker's support has to know."""
 
+import base64
 from collections.abc import Sequence
 
 import msgspec
@@ -7,6 +8,7 @@ from jinja2 import Environment, PackageLoader, StrictUndefined
 
 from mending.boot import RungResult, Trace
 from mending.case import CaseResult
+from mending.crash import CrashesResult
 from mending.model import Where, clean_text
 from mending.plan import PlanResult
 from mending.reason import CausesResult
@@ -18,10 +20,19 @@ _VISITS_SHOWN = 4
 
 
 class ReportInput(msgspec.Struct, frozen=True, kw_only=True):
-    """What goes into a page. `trace` is None for a case without a disk; `made` is RFC 3339."""
+    """What goes into a page.
+
+    Attributes:
+        trace: None for a case without a disk.
+        crashes: None for a case without crash records.
+        picture: of the history, SVG; empty without one.
+        made: RFC 3339.
+    """
 
     case: CaseResult
     trace: Trace | None
+    crashes: CrashesResult | None = None
+    picture: bytes = b""
     causes: CausesResult
     plan: PlanResult
     points: PointsResult
@@ -52,6 +63,8 @@ def render_page(given: ReportInput) -> str:
     return template.render(
         mark=_MARK,
         given=given,
+        crashes=given.crashes,
+        picture=base64.b64encode(given.picture).decode(),
         verdict=_verdict(given),
         ladder=_ladder(given.trace),
         causes=[one for one in given.causes.causes if one.chance >= 0.01][:_CAUSES_SHOWN],

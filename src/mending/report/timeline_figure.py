@@ -1,5 +1,6 @@
 """The history of a PC as a picture: days across, hours up, a bar for each run, changes and onset over them."""
 
+import io
 from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -18,12 +19,23 @@ _MOST_CHANGES, _MOST_RUNS = 8, 4000
 _LABEL = 34
 
 
+def timeline_svg(result: CrashesResult) -> bytes:
+    """The picture as SVG, to be put into a page. Raises UsageError as below."""
+    held = io.BytesIO()
+    _draw(result, held, "svg")
+    return held.getvalue()
+
+
 def draw_timeline(result: CrashesResult, path: Path) -> None:
     """Draw it and save it; the file's ending is the format.
 
     Raises:
         UsageError: the extra `figures` is not installed.
     """
+    _draw(result, path, path.suffix.lower().removeprefix("."))
+
+
+def _draw(result: CrashesResult, where: Path | io.BytesIO, kind: str) -> None:
     load_extra("matplotlib", "figures").use("Agg")
     plots = load_extra("matplotlib.pyplot", "figures")
     with plots.rc_context({"svg.hashsalt": "mending", "svg.fonttype": "none", "font.size": 9}):
@@ -34,7 +46,7 @@ def draw_timeline(result: CrashesResult, path: Path) -> None:
         _points(axis, result)
         _frame(axis, result, lines)
         figure.tight_layout()
-        figure.savefig(path, metadata={"Date": None} if path.suffix.lower() == ".svg" else None, dpi=120)
+        figure.savefig(where, format=kind, metadata={"Date": None} if kind == "svg" else None, dpi=120)
         plots.close(figure)
 
 
@@ -79,7 +91,7 @@ def _changes(axis: Any, result: CrashesResult) -> int:
             color=_INK, weight="bold" if one.blamed else "normal",
         )  # fmt: skip
     rows = [f"{number} {_short(one.change)}{' (blamed)' if one.blamed else ''}" for number, one in enumerate(shown, 1)]
-    columns = ["     ".join(rows[at : at + 3]) for at in range(0, len(rows), 3)]
+    columns = ["  ·  ".join(rows[at : at + 3]) for at in range(0, len(rows), 3)]
     if columns:
         axis.set_xlabel("\n".join(columns), fontsize=8, color=_INK, loc="left", labelpad=8)
     return len(columns)
@@ -93,7 +105,8 @@ def _points(axis: Any, result: CrashesResult) -> None:
         if found:
             axis.plot(
                 [_time(one.at) for one in found], [0.45] * len(found), linestyle="", marker="^",
-                markersize=9 if chosen else 6, markerfacecolor=_POINT if chosen else "white", markeredgecolor=_POINT, zorder=5, label=label,
+                markersize=9 if chosen else 6, markerfacecolor=_POINT if chosen else "white", markeredgecolor=_POINT,
+                zorder=5, label=label,
             )  # fmt: skip
 
 

@@ -5,7 +5,8 @@ from collections.abc import Iterator
 from datetime import UTC, datetime
 from xml.sax.saxutils import escape
 
-from mending.workshop.histories import Entry, History
+from mending.workshop.dumps import DumpDraft
+from mending.workshop.histories import Entry, History, history
 
 _HOST = "slip-desk"
 _MAKER = "Skerrivane-"
@@ -105,3 +106,29 @@ def _lines(one: Entry) -> Iterator[tuple[str, str]]:
             yield "kernel", "usb 1-4: New USB device found, idVendor=0451, idProduct=2046, bcdDevice= 1.00"
         case "sign-of-life":
             yield "till[412]", "ticket sold, no error"
+
+
+_CORE = 0xFFFFF800_00000000
+"""Where drivers of 64 bits are loaded."""
+
+
+def slip_desk_records() -> dict[str, bytes]:
+    """What was brought along from the desk at the slip: events, the newest small dump, a list of restore points."""
+    story = history("driver", 16)
+    crash = next(one for one in reversed(story.entries) if one.what == "crash" and one.code)
+    start = next(one for one in reversed(story.entries) if one.what == "start" and one.at < crash.at)
+    inside = _CORE + 0x3001234
+    drivers = [("kernel.exe", _CORE, 0x800000), ("layer.dll", _CORE + 0x900000, 0x80000),
+               ("slipprint.sys", _CORE + 0x2000000, 0x20000), (story.guilty, _CORE + 0x3000000, 0x30000)]  # fmt: skip
+    dump = DumpDraft(
+        64, crash.code, (0xC0000005, inside, 0, 0), drivers, (_CORE + 0x1000, inside - 0x200, _CORE + 0x2000100),
+        (0xC0000005, inside), inside, at=crash.at, uptime=crash.at - start.at,
+    )  # fmt: skip
+    onset = story.onset or 0.0
+    days = (("41", -16.0, "Before the seat plan"), ("44", -3.0, "Weekly"), ("47", 6.0, "Weekly"))
+    points = [{"id": name, "at": datetime.fromtimestamp(onset + shift * 86_400, UTC).isoformat(), "says": says}
+              for name, shift, says in days]  # fmt: skip
+    return {
+        "events.xml": as_xml(story), "last.dmp": dump.encode(),
+        "restore-points.json": json.dumps({"mending": "restore-points/1", "points": points}).encode(),
+    }  # fmt: skip

@@ -5,12 +5,15 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from mending.workshop.disks import BIOS_FAULTS, UEFI_FAULTS, Fault, bios_disk, uefi_disk
+from mending.workshop.history_files import slip_desk_records
 from mending.workshop.image import ImageDraft
 from mending.workshop.linux import LINUX_FAULTS, linux_disk
 
 _BIOS = {"form": "desktop", "family": "nt", "firmware": "bios", "bench": "yes"}
 _UEFI = {"form": "laptop", "family": "nt", "firmware": "uefi", "bench": "yes"}
 _LINUX = {"form": "desktop", "family": "linux", "firmware": "uefi", "bench": "yes"}
+_CRASHES = {"form": "desktop", "family": "nt", "firmware": "uefi"}
+_STOPS = {"fans-lights": "normal", "logo": "shown", "lock-key": "toggles", "after-logo": "stop-screen"}
 _MESSAGE = {"fans-lights": "normal", "logo": "shown", "lock-key": "toggles", "after-logo": "message"}
 _CURSOR = _MESSAGE | {"after-logo": "cursor"}
 _DROPPED = {"fans-lights": "normal", "beeps": "pattern", "logo": "never", "lock-key": "dead", "recent-change": "knock"}
@@ -23,6 +26,7 @@ class Sample:
     Attributes:
         says: what the person on the phone says.
         draw: makes the disk; None where nobody has the disk yet.
+        leave: makes the crash records that were brought along, by file name.
         facts: what is known when the case is opened, by fact.
         seen: what can be seen at the PC, by sign.
     """
@@ -32,6 +36,7 @@ class Sample:
     draw: Callable[[], ImageDraft] | None
     facts: Mapping[str, str] = field(default_factory=dict)
     seen: Mapping[str, str] = field(default_factory=dict)
+    leave: Callable[[], Mapping[str, bytes]] | None = None
 
 
 def make_sample(sample: Sample, folder: Path) -> Path | None:
@@ -41,6 +46,19 @@ def make_sample(sample: Sample, folder: Path) -> Path | None:
     path = folder / f"{sample.name}.img"
     sample.draw().save(path)
     return path
+
+
+def leave_records(sample: Sample, folder: Path) -> list[Path]:
+    """Write the sample's crash records into a folder of their own; none where it has none. Raises OSError."""
+    if sample.leave is None:
+        return []
+    home = folder / sample.name
+    home.mkdir(parents=True, exist_ok=True)
+    written = []
+    for name, data in sample.leave().items():
+        (home / name).write_bytes(data)
+        written.append(home / name)
+    return written
 
 
 def samples(boot_code: bytes) -> tuple[Sample, ...]:
@@ -77,6 +95,7 @@ def samples(boot_code: bytes) -> tuple[Sample, ...]:
         Sample("gangway-1", "Runs; the one at the gangway, with Linux.", linux(), _LINUX, runs),
         Sample("gangway-2", "A panic, since the power cut.", linux("blank-root-superblock"), _LINUX, after_cut),
         Sample("bridge-log", "Starts, but nobody can sign in.", linux("blank-accounts"), _LINUX, _MESSAGE),
+        Sample("slip-desk", "Stops with a code, several times a week.", None, _CRASHES, _STOPS, slip_desk_records),
         Sample("chart-room", "No boot device, since an update.", uefi("truncated-loader"), _UEFI, _MESSAGE),
     )
 

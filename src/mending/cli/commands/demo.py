@@ -6,18 +6,19 @@ import click
 import msgspec
 from rich.console import Group, RenderableType
 
-from mending.case import Case, causes_of, load_case, plan_of, saw, started, tried
+from mending.case import Case, causes_of, crash_files, load_case, plan_of, saw, started, tried
 from mending.cli import options, world
 from mending.cli.commands.mend import write
-from mending.cli.commands.open import start
-from mending.cli.show import emit, say, show_causes, show_mend, show_plan, show_trace
+from mending.cli.commands.open import attach, start
+from mending.cli.records import read_all
+from mending.cli.show import emit, say, show_causes, show_crashes, show_mend, show_plan, show_trace
 from mending.cli.show.console import plain_id, rows, text, title
 from mending.cli.targets import Target
 from mending.knowledge import Pack, base_pack
 from mending.model import InputError, UsageError
 from mending.reason import ReportKind
 from mending.repair import Leave, own_code, wanted
-from mending.workshop import Sample, make_sample, samples
+from mending.workshop import Sample, leave_records, make_sample, samples
 
 
 class DemoRow(msgspec.Struct, frozen=True, kw_only=True):
@@ -56,6 +57,8 @@ def _play(sample: Sample, top: Path, pack: Pack, quiet: bool) -> DemoRow:
     folder = str(top / sample.name)
     case = start(folder, str(image) if image else None, pack, sample.facts, {"screen": sample.says})
     case = saw(case, pack, world.hand(), sample.seen)
+    for record in leave_records(sample, top / "records"):
+        case = attach(case, str(record))
     before = _stand(case)
     if not quiet:
         _tell(case, pack, sample, folder)
@@ -67,6 +70,8 @@ def _tell(case: Case, pack: Pack, sample: Sample, folder: str) -> None:
     say(text(""), title(f"=== {sample.name}: {sample.says}"), text(""))
     if case.state.trace is not None:
         say(show_trace(case.state.trace, pack, folder), text(""))
+    if case.state.clues:
+        say(show_crashes(read_all(folder, crash_files(case))))
     if case.state.trace is None or case.state.trace.fatal:
         say(title("causes"), show_causes(causes_of(case.state, pack)), text(""))
         say(title("plan"), show_plan(plan_of(case.state, pack), folder), text(""))
@@ -93,7 +98,7 @@ def _by_hand(case: Case, pack: Pack, quiet: bool) -> str:
     step = plan_of(case.state, pack).first
     if step is None:
         return ""
-    case = tried(case, pack, world.hand(), step.id, ReportKind.MENDED, (), "one module had come loose")
+    case = tried(case, pack, world.hand(), step.id, ReportKind.MENDED)
     started(case, world.hand(), works=True)
     if not quiet:
         say(text(f"The technician does {step.id}, and the PC starts."))

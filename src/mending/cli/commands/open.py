@@ -9,6 +9,7 @@ from mending.boot import FolderGrounds
 from mending.case import Case, add_evidence, case_result, is_case, learned, open_case
 from mending.cli import asking, options, world
 from mending.cli.commands.trace import look
+from mending.cli.records import read_case_if_possible
 from mending.cli.show import emit, show_case
 from mending.cli.targets import Target, opened_any
 from mending.disk import survey
@@ -58,12 +59,17 @@ def start(folder: str, disk: str | None, pack: Pack, facts: Mapping[str, str], n
 def attach(case: Case, path: str, as_disk: bool = False) -> Case:
     """Attach evidence; a disk is traced at once, and again when it becomes known what firmware remembers.
 
+    Anything else is looked through for crashes.
+
     Args:
         as_disk: take it for a disk, whatever it begins with.
     """
     grown = add_evidence(case, world.hand(), path, as_disk)
     retraced = {"disk", "variables"} if grown.state.disk else {"disk"}
-    if grown.state.evidence[-1].sort not in retraced:
+    sort = grown.state.evidence[-1].sort
+    if sort not in {"disk", "variables"}:
+        return read_case_if_possible(grown)
+    if sort not in retraced:
         return grown
     target = Target(str(grown.folder))
     look(target)

@@ -5,16 +5,17 @@ from pathlib import Path
 import click
 import msgspec
 
-from mending.case import Case, case_result, causes_of, load_case, plan_of
+from mending.case import Case, case_result, causes_of, crash_files, load_case, plan_of
 from mending.cli import options, world
 from mending.cli.commands.undo import row
+from mending.cli.records import read_all
 from mending.cli.show import emit
 from mending.cli.show.console import text
 from mending.knowledge import base_pack
-from mending.model import RefusedError
+from mending.model import RefusedError, has_extra
 from mending.model.limits import WINDOW_BYTES
 from mending.repair import PointsResult, load_points
-from mending.report import ReportInput, is_report, render_page
+from mending.report import ReportInput, is_report, render_page, timeline_svg
 from mending.source import read_file, write_durably
 
 
@@ -42,8 +43,11 @@ def command(case: str, output: str, as_json: bool) -> None:
 
 def _gathered(case: Case) -> ReportInput:
     pack = base_pack()
+    files = crash_files(case)
+    crashes = read_all(str(case.folder), files) if files else None
+    picture = timeline_svg(crashes) if crashes and crashes.starts and has_extra("matplotlib") else b""
     points = PointsResult(points=tuple(row(one) for one in load_points(case.undo_folder)))
     return ReportInput(
-        case=case_result(case), trace=case.state.trace, causes=causes_of(case.state, pack),
-        plan=plan_of(case.state, pack), points=points, made=world.now(),
+        case=case_result(case), trace=case.state.trace, crashes=crashes, picture=picture,
+        causes=causes_of(case.state, pack), plan=plan_of(case.state, pack), points=points, made=world.now(),
     )  # fmt: skip

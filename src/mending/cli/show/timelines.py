@@ -90,8 +90,9 @@ def _suspects(found: tuple[SuspectResult, ...]) -> Iterator[tuple[object, ...]]:
 def _verdict(result: CrashesResult) -> str:
     """What the table comes to. Changes inside the interval that fit alike cannot be told apart by their times."""
     found, onset = result.suspects, result.onset
-    if any(one.blamed for one in found):
-        return "» can be blamed: neither so many failures after it nor its nearness to the first of them is chance."
+    blamed = next((one for one in found if one.blamed), None)
+    if blamed is not None:
+        return f"» can be blamed, this is hardly chance: {blamed.says}."
     inside = [one for one in found if onset and onset.from_ <= one.at <= onset.to]
     close = [one for one in inside if one.share >= _CLOSE]
     if not inside:
