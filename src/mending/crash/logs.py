@@ -48,20 +48,20 @@ def read_log(
         modified: Unix seconds; times without a year are not after it.
     """
     scanner = Scanner(kernel_log.BEGINNINGS, typist.marks)
-    seen: list[tuple[Line, Line | None]] = []
+    seen: list[_Seen] = []
     reread = (lambda start, end: source.read(start, end - start).data) if source is not None else None
     crashes = []
     for crash in kernel_log.read_crashes(_crash_lines(scanner.near_lines(stream, reread), seen, typist)):
         crashes.append(crash)
         if len(crashes) >= _MOST:
             break
-    years = _Years([line.short for line, _ in seen if line.short], modified)
+    years = _Years([one.line.short for one in seen if one.line.short], modified)
     events, times = [], {}
-    for line, before in seen:
-        record = log_line.with_year(line, years.next(line.short))
+    for one in seen:
+        record = log_line.with_year(one.line, years.next(one.line.short))
         times[record.line] = record.at
-        previous = log_line.with_year(before, years.year).at if before is not None else None
-        event = typist.event(record, name, previous)
+        previous = log_line.with_year(one.before, years.year).at if one.before is not None else None
+        event = typist.event(record, name, previous) if not one.edge else None
         if event is not None:
             events.append(event)
     known = [at for at in times.values() if at is not None]
@@ -69,21 +69,27 @@ def read_log(
     return LogRead(
         crashes=tuple(_result(name, one, codes, times.get(one.line)) for one in crashes), events=tuple(events),
         first=known[0] if known else None, last=known[-1] if known else None,
-        zoned=all(line.record.zoned and not line.short for line, _ in seen), notes=notes,
+        zoned=all(one.line.record.zoned and not one.line.short for one in seen), notes=notes,
     )  # fmt: skip
 
 
-def _crash_lines(
-    lines: Iterator[Near], seen: list[tuple[Line, Line | None]], typist: Typist
-) -> Iterator[tuple[int, bytes]]:
+class _Seen(msgspec.Struct, frozen=True):
+    """A line with its time and the line before it. An edge, the first or last line, is there for its time alone."""
+
+    line: Line
+    before: Line | None
+    edge: bool
+
+
+def _crash_lines(lines: Iterator[Near], seen: list[_Seen], typist: Typist) -> Iterator[tuple[int, bytes]]:
     """Lines for the reader of crashes; those that carry marks, the first and the last are kept in `seen` on the way."""
     for near in lines:
         if (near.marked or not near.begins) and len(seen) < _MOST_LINES:
             line = log_line.read_line(near.line, near.number)
             dated = line.short or line.record.at is not None
-            edge = not near.marked and dated
+            edge = bool(not near.marked and dated)
             if edge or (near.marked and dated and (near.begins or typist.tells(line.record))):
-                seen.append((line, log_line.read_line(near.before, 0) if near.before else None))
+                seen.append(_Seen(line, log_line.read_line(near.before, 0) if near.before else None, edge))
         if near.begins:
             yield near.number, near.line
 

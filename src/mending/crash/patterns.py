@@ -1,6 +1,5 @@
 """What crashes have in common: loops of starts, codes, warmth, sleep. Each as a number, with what it suggests."""
 
-import math
 import statistics
 from collections import Counter
 from collections.abc import Iterator, Sequence
@@ -19,7 +18,7 @@ _REGULAR = 0.15
 _WARM, _AFTER_SLEEP = 1200.0, 600.0
 _SURE = 0.05
 _LEAST_CODES = 4
-_MOSTLY, _MANY = 0.75, 0.55
+_MOSTLY, _SCATTERED = 0.75, 0.8
 
 
 def loops(line: Timeline) -> tuple[LoopResult, ...]:
@@ -71,24 +70,20 @@ def patterns(line: Timeline) -> tuple[PatternResult, ...]:
 
 
 def _codes(line: Timeline) -> Iterator[PatternResult]:
-    """How many different codes there are in effect: the exponential of the entropy of their shares (Hill, 1973)."""
+    """How often two crashes taken at random have different codes (Simpson, Nature 163, 1949)."""
     codes = [run.code for run in line.runs if run.code]
     if len(codes) < _LEAST_CODES:
         return
-    shares = [count / len(codes) for count in Counter(codes).values()]
-    kinds = math.exp(-sum(share * math.log(share) for share in shares))
-    if max(shares) >= _MOSTLY:
-        code = Counter(codes).most_common(1)[0][0]
-        says = (
-            f"{max(shares):.0%} of {len(codes)} crashes have the same code, {code:#x}: one driver or file, not chance"
-        )
-        yield PatternResult(id="same-code", says=says, value=round(kinds, 2), p=None, suspects=("driver", "update"))
-    elif kinds >= _MANY * len(codes):
-        says = (
-            f"{len(codes)} crashes with {kinds:.1f} different codes in effect: rather memory, power or heat than code"
-        )
+    counts = Counter(codes)
+    code, most = counts.most_common(1)[0]
+    differ = 1 - sum(count * (count - 1) for count in counts.values()) / (len(codes) * (len(codes) - 1))
+    if most / len(codes) >= _MOSTLY:
+        says = f"{most} of {len(codes)} crashes have the same code, {code:#x}: one driver or file, not chance"
+        yield PatternResult(id="same-code", says=says, value=round(differ, 3), p=None, suspects=("driver", "update"))
+    elif differ >= _SCATTERED:
+        says = f"two of the {len(codes)} crashes have different codes {differ:.0%} of the time: memory, power or heat"
         yield PatternResult(
-            id="scattered-codes", says=says, value=round(kinds, 2), p=None, suspects=("memory", "power-or-heat")
+            id="scattered-codes", says=says, value=round(differ, 3), p=None, suspects=("memory", "power-or-heat")
         )  # fmt: skip
 
 

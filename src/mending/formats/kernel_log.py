@@ -133,7 +133,7 @@ def taint_says(letters: str) -> tuple[str, ...]:
 
 def _plain(raw: bytes) -> tuple[float | None, str]:
     """Time and words of a line."""
-    text = clean_text(raw[:LONGEST_LINE].decode("utf-8", errors="replace"))
+    text = clean_text(raw[:LONGEST_LINE].rstrip(b"\r\n").decode("utf-8", errors="replace"))
     match = _FRONT.match(text)
     if match is None:
         return None, text

@@ -13,8 +13,8 @@ from mending.model import LogRecord, clean_text, read_short, read_time
 LONGEST_LINE = 8192
 _PRIORITY = re.compile(r"^<\d{1,3}>")
 _RFC5424 = re.compile(r"^1 (\S+) (\S+) (\S+) (\S+) (\S+) (-|(?:\[(?:[^\]\\]|\\.)*\])+) ?(.*)$")
-_SHORT = re.compile(r"^([A-Z][a-z]{2} [ \d]\d \d\d:\d\d:\d\d) (?:(\S+) )?([^\s:\[]{1,64})(?:\[\d+\])?: ?(.*)$")
-_ISO = re.compile(r"^(\d{4}-\d\d-\d\d[T ]\d\d:\d\d:\d\d\S*)\s+(?:(\S+) ([^\s:\[]{1,64})(?:\[\d+\])?: ?)?(.*)$")
+_SHORT = re.compile(r"^([A-Z][a-z]{2} [ \d]\d \d\d:\d\d:\d\d) (?:(\S+) )?([^\s:\[]{1,64})(?:\[\d+\])?:(?: |$)(.*)$")
+_ISO = re.compile(r"^(\d{4}-\d\d-\d\d[T ]\d\d:\d\d:\d\d\S*)\s+(?:(\S+) ([^\s:\[]{1,64})(?:\[\d+\])?:(?: |$))?(.*)$")
 _KERNEL = re.compile(r"^\[ *(\d+\.\d+)\](?:\[ *[TC]\d+\])? ?(.*)$")
 
 
@@ -28,7 +28,7 @@ class Line(msgspec.Struct, frozen=True):
 
 def read_line(raw: bytes, number: int) -> Line:
     """What a line says. Any bytes give a line; `record.at` is None where the time is missing or lacks its year."""
-    text = clean_text(raw[:LONGEST_LINE].decode("utf-8", errors="replace"), LONGEST_LINE)
+    text = clean_text(raw[:LONGEST_LINE].rstrip(b"\r\n").decode("utf-8", errors="replace"), LONGEST_LINE)
     text = _PRIORITY.sub("", text, count=1)
     if match := _RFC5424.match(text):
         time, _, program, _, _, _, words = match.groups()
