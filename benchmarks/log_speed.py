@@ -7,6 +7,7 @@ import tempfile
 from pathlib import Path
 
 from benchmarks.timing import seconds
+from mending.workshop import write_log
 
 SIZE = 500_000_000
 WANTED, MEGABYTES = 0.25, 150
@@ -21,14 +22,7 @@ def run() -> None:
     """Print the share of grep's speed, and the memory of the largest process that was waited for."""
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "desk.log"
-        rows = (
-            f"Nov 23 10:{row % 60:02d}:{row * 7 % 60:02d} desk till[{row % 9999}]: ticket {row} sold, no error\n"
-            for row in range(40_000)
-        )
-        block = "".join(rows).encode()
-        with path.open("wb") as file:
-            for _ in range(SIZE // len(block) + 1):
-                file.write(block)
+        write_log(path, SIZE)
         ours = [sys.executable, "-m", "mending", "crashes", str(path)]
         grep = ["sh", "-c", f"grep -c -E '{_PATTERN}' {path}; true"]
         seconds(grep), seconds(ours)

@@ -29,36 +29,24 @@ TERMINALS = {
     "linux": ["trace gangway-2"],
     "sign-in": ["trace bridge-log"],
     "code": ["code '*** STOP: 0x1E (0xC0000005,0xFFFFF80002A1B2C3,0x0,0x8)'", "code inaccessable boot devise"],
-    "crashes": ["crashes serial.log"],
+    "crashes": ["crashes slip-desk"],
     "work": ["work mess-room"],
-    "cases": ["cases ."],
     "demo": ["demo --brief new-workshop"],
     "help": ["--help"],
 }
-PANIC = """[  120.500000] ferry_till: reading till 2
-[  121.000100] BUG: kernel NULL pointer dereference, address: 0000000000000018
-[  121.000300] Oops: 0000 [#1] PREEMPT SMP NOPTI
-[  121.000400] CPU: 1 PID: 812 Comm: till-poll Tainted: G           OE      6.1.0-ferry #1 desk
-[  121.000500] RIP: 0010:till_read+0x2c/0x80 [ferry_till]
-[  121.000900]  till_poll+0x11/0x40 [ferry_till]
-[  121.001000]  process_one_work+0x1c5/0x380
-[  121.001200] ---[ end trace 0000000000000000 ]---
-[  125.000000] Kernel panic - not syncing: Fatal exception in interrupt
-"""
-"""A serial capture of our own invention."""
 PAGE = "report"
 FIGURE = "disk-map"
+HISTORY = "history"
 
 
 def main() -> None:
     """Make all pictures, or those named on the command line."""
-    wanted = sys.argv[1:] or [*TERMINALS, PAGE, FIGURE]
+    wanted = sys.argv[1:] or [*TERMINALS, PAGE, FIGURE, HISTORY]
     with tempfile.TemporaryDirectory() as folder:
         shop = Path(folder) / "workshop"
         _mending("demo", "workshop", "--brief", cwd=Path(folder))
         for case in ("quay-desk-2", "gate-2", "ticket-hall", "mess-room", "stores-1", "gangway-2"):
             _mending("undo", case, cwd=shop)
-        (shop / "serial.log").write_text(PANIC)
         screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", f"{SIZE}x24"], stderr=subprocess.DEVNULL)
         try:
             time.sleep(1)
@@ -67,6 +55,8 @@ def main() -> None:
                     _page(shop)
                 elif name == FIGURE:
                     _mending("mend", "ticket-hall", "--figure", str(SHOTS / f"{FIGURE}.png"), cwd=shop)
+                elif name == HISTORY:
+                    _mending("crashes", "slip-desk", "--figure", str(SHOTS / f"{HISTORY}.png"), cwd=shop)
                 else:
                     _terminal(name, TERMINALS[name], shop)
                 print(f"made {name}.png")

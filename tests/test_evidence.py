@@ -13,7 +13,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from mending.crash import Reader, analyse
-from mending.formats import dump, event_record, event_table, journal, log_line, repair_log
+from mending.formats import dump, event_record, event_table, journal, log_line, machine_check, repair_log
 from mending.knowledge import base_codes, base_events
 from mending.model import decode_text, plain_time, read_time
 from mending.source import MemorySource
@@ -264,6 +264,36 @@ class Logs(InFolder):
             self.assertEqual(plain_time(read_time(text)[0])[:16], f"2026-11-20T{wanted}")
         self.assertEqual(plain_time(read_time("20/11/2026 08:00:00", day_first=True)[0])[:10], "2026-11-20")
         self.assertIsNone(read_time("2026-13-45T99:00:00Z"))
+
+
+class Hardware(unittest.TestCase):
+    """Expected words are read off the tables of the architecture's manual by hand."""
+
+    def test_states_of_banks(self):
+        rows = (
+            (
+                0xB200_0000_0007_0F0F,
+                "a bus or the connection between processors and memory; not put right, the processor's",
+            ),
+            (0x9C00_0040_0001_009F, "memory, at reading; put right"),
+            (0xFE00_0000_0080_0134, "a cache of level 0 for data; not put right, the processor's state was lost, more"),
+            (0xBE00_0000_0000_0400, "a timer inside it ran out; not put right"),
+        )
+        for state, says in rows:
+            self.assertTrue(machine_check.state_says(state).startswith(says), machine_check.state_says(state))
+        self.assertEqual(machine_check.state_says(0x3200_0000_0007_0F0F), "")
+
+    def test_records_in_logs_and_dumps(self):
+        text = (
+            "[1.0] mce: [Hardware Error]: CPU 0: Machine Check: 0 Bank 4: b200000000070f0f\n"
+            "[1.1] {1}[Hardware Error]: event severity: fatal\n"
+            "[1.2] {1}[Hardware Error]:   section_type: memory error\n"
+        )
+        marks = one(text.encode()).crashes[0].marks
+        self.assertIn("bank 4: a bus", marks[0])
+        self.assertEqual(marks[1:], ("event severity: fatal", "section_type: memory error"))
+        draft = DumpDraft(64, 0x124, (0, CORE + 5, 0xBE000000, 0x800400), DRIVERS)
+        self.assertIn("the processor reports: a timer", " ".join(one(draft.encode()).crashes[0].marks))
 
 
 class Hostile(InFolder):

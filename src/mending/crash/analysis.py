@@ -43,9 +43,9 @@ def analyse(target: str, reads: Sequence[FileRead], count: int, codes: Codes) ->
     lasts = [one.last for one in reads if one.last is not None]
     line = timeline(events, min(firsts, default=None), max(lasts, default=None))
     blamed = suspects(line)
-    onset = _onset(line)
-    start, end = _bounds(line, onset)
     points = points_of((row for one in reads for row in one.points), line.events)
+    onset = _onset(line) if len(line.runs) > 1 or points else None  # of one run alone there is nothing to tell
+    start, end = _bounds(line, onset)
     top = next((one for one in blamed if one.blamed), None)
     return CrashesResult(
         target=target, files=tuple(one.name for one in reads), bytes=count, crashes=(*crashes, *_of_runs(line, codes)),

@@ -8,6 +8,7 @@ import msgspec
 from mending.crash.lookup import CodeMatch, look_up
 from mending.crash.results import CrashResult, ModuleResult
 from mending.formats import dump as dumps
+from mending.formats import machine_check
 from mending.formats.dump import Driver, Dump
 from mending.knowledge import Codes
 from mending.model import InputError, Problem, plain_time
@@ -19,6 +20,8 @@ _MOST_ON_STACK = 12
 _WEIGHTS = {"exception": 6.0, "instruction": 4.0, "code": 5.0, "parameter": 2.0, "stack": 1.0}
 """How much an address of each sort says of who did it; words on the stack may be left over from earlier calls."""
 _OF_THE_SYSTEM = 0.1
+_HARDWARE = 0x124
+"""The code whose last two parameters are the state of a bank, where the first says that the processor reported."""
 
 
 class _Address(msgspec.Struct, frozen=True):
@@ -115,6 +118,9 @@ def _marks(found: Dump, problems: Iterable[Problem]) -> Iterator[str]:
     processors = f", {found.processors} processors" if 0 < found.processors < 4096 else ""
     places = dumps.WIDE if found.bits == 64 else dumps.NARROW
     yield f"{found.kind} dump of {found.bits} bits{processors}; the code is at offset {places.code:#x} of the file"
+    if found.code == _HARDWARE and not found.parameters[0]:
+        says = machine_check.state_says((found.parameters[2] & 0xFFFFFFFF) << 32 | found.parameters[3] & 0xFFFFFFFF)
+        yield from [f"the processor reports: {says}"] if says else []
     if found.kind == "small":
         stack = f"; the stack is at offset {found.stack_at:#x}" if found.stack_at else ""
         yield f"{len(found.drivers)} drivers were loaded{stack}"

@@ -12,7 +12,7 @@ from mending.crash.events import Event, Typist
 from mending.crash.lookup import look_up
 from mending.crash.results import CrashResult
 from mending.crash.scan import Near, Scanner
-from mending.formats import kernel_log, log_line, panic_text
+from mending.formats import kernel_log, log_line, machine_check, panic_text
 from mending.formats.kernel_log import KernelCrash
 from mending.formats.log_line import Line
 from mending.knowledge import Codes
@@ -24,6 +24,7 @@ _DAY = 86_400.0
 _MACHINERY = {"dump_stack_lvl", "dump_stack", "panic", "show_stack", "die", "__die", "oops_end", "exc_page_fault",
               "asm_exc_page_fault", "page_fault_oops", "do_exit.cold"}  # fmt: skip
 """Functions that report a crash; who calls them is what counts."""
+_BANK = re.compile(r"Bank (\d+): ?([0-9a-f]+)")
 _MONTHS = re.compile(r"^[A-Z][a-z]{2}")
 
 
@@ -137,6 +138,14 @@ def darwin_crash(name: str, data: bytes, codes: Codes) -> CrashResult | None:
     )  # fmt: skip
 
 
+def _hardware(crash: KernelCrash) -> Iterator[str]:
+    """What a record of the hardware says, the states of banks in words."""
+    for one in crash.hardware:
+        state = _BANK.match(one)
+        words = machine_check.state_says(int(state.group(2), 16)) if state else ""
+        yield f"bank {state.group(1)}: {words}" if state and words else one
+
+
 def _result(name: str, crash: KernelCrash, codes: Codes, at: float | None) -> CrashResult:
     readings = [one for text in (crash.headline, crash.reason) for one in look_up(text, codes).matches]
     known = next((one for one in readings if one.kind == "message" and one.sureness == "certain"), None)
@@ -147,7 +156,8 @@ def _result(name: str, crash: KernelCrash, codes: Codes, at: float | None) -> Cr
         at=plain_time(at) if at is not None else None, reason=crash.reason,
         symbol=crash.symbol or (trace[0].symbol if trace else ""),
         module=outside, program=crash.program, version=crash.version, taint=crash.taint,
-        marks=kernel_log.taint_says(crash.taint), says=known.says if known else "", phase=known.phase if known else "",
+        marks=(*kernel_log.taint_says(crash.taint), *_hardware(crash)),
+        says=known.says if known else "", phase=known.phase if known else "",
         trace=tuple(f"{one.symbol}{f' [{one.module}]' if one.module else ''}" for one in trace),
         suspects=known.suspects if known else ("driver", "memory"),
     )  # fmt: skip

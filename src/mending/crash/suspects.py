@@ -175,7 +175,8 @@ def _result(one: _Weighed, p: float, share: float, near: float, top: bool) -> Su
         change = f"plugged in: {one.change.names[0]}"
     else:
         hours, later = one.few_seconds / _HOUR, one.many_seconds / _HOUR
-        says = f"{one.few} failures in {hours:.0f} hours before it, {one.many} in {later:.0f} hours after it"
+        failures = "failure" if one.few == 1 else "failures"
+        says = f"{one.few} {failures} in {hours:.0f} hours before it, {one.many} in {later:.0f} hours after it"
         says += ", and a dump names it" if one.named else ""
         change = one.change.says
     return SuspectResult(

@@ -41,6 +41,7 @@ _KINDS = (
 _WHERE = re.compile(r"RIP: (?:[0-9a-f]{4}:)?([\w.]+)\+0x[0-9a-f]+/0x[0-9a-f]+(?: \[(\w+)\])?")
 _CALL = re.compile(r"^\s*(\??) ?([A-Za-z_][\w.]*)\+0x[0-9a-f]+/0x[0-9a-f]+(?: \[(\w+)\])?")
 _WHO = re.compile(r"CPU: (\d+) (?:UID: \d+ )?PID: (\d+) Comm: (.+?) (?:Not tainted|Tainted: ([A-Z ]+?)) +(\d\S*)")
+_HARDWARE = re.compile(r"(?:Bank \d+): ?[0-9a-f]{8,16}|event severity: \w+|section_type: [\w ,-]+|DIMM location: .+")
 _END = re.compile(r"---\[ end ")
 _ENDINGS = (
     ("root-missing", re.compile(r"VFS: Unable to mount root fs")),
@@ -77,6 +78,7 @@ class KernelCrash(msgspec.Struct, frozen=True, kw_only=True):
         line: from 1; `seconds` since the kernel started, None where the log has no times.
         symbol: function in which it happened, and the module that it belongs to; empty where not told.
         taint: letters of the kernel's state.
+        hardware: of a hardware error, what its record says: states of banks in hexadecimal, kind of part, place.
     """
 
     kind: str
@@ -91,6 +93,7 @@ class KernelCrash(msgspec.Struct, frozen=True, kw_only=True):
     version: str = ""
     taint: str = ""
     trace: tuple[Call, ...] = ()
+    hardware: tuple[str, ...] = ()
 
 
 def read_crashes(lines: Iterable[tuple[int, bytes]]) -> Iterator[KernelCrash]:
@@ -99,26 +102,25 @@ def read_crashes(lines: Iterable[tuple[int, bytes]]) -> Iterator[KernelCrash]:
     Args:
         lines: number and bytes of each line; stretches without any of `BEGINNINGS` may be left out.
     """
-    current: dict[str, object] | None = None
-    calls: list[Call] = []
-    last = 0
+    current: _Draft | None = None
     for number, raw in lines:
         seconds, text = _plain(raw)
         kind = _kind(text)
-        if current is not None and (number - last > _FOLLOWING or (kind and not _belongs(current, kind, text))):
-            yield _crash(current, calls)
-            current, calls = None, []
+        too_far = current is not None and number - current.line > _FOLLOWING
+        if current is not None and (too_far or (kind and not _belongs(current.kind, kind, text))):
+            yield current.crash()
+            current = None
         if kind and current is None:
-            current, last = {"kind": kind, "headline": _headline(text), "line": number, "seconds": seconds}, number
+            current = _Draft(kind, _headline(text), number, seconds)
         elif kind == "panic" and current is not None:
-            current = {**current, "kind": kind, "reason": current["headline"], "headline": _headline(text)}
+            current.kind, current.reason, current.headline = kind, current.headline, _headline(text)
         if current is not None:
-            _take(current, calls, text)
+            current.take(text)
             if _END.search(text) and "Kernel panic" in text:
-                yield _crash(current, calls)
-                current, calls = None, []
+                yield current.crash()
+                current = None
     if current is not None:
-        yield _crash(current, calls)
+        yield current.crash()
 
 
 def begins(text: str) -> str:
@@ -146,13 +148,13 @@ def _kind(text: str) -> str:
     return next((kind for kind, pattern in _KINDS if pattern.search(text)), "")
 
 
-def _belongs(current: dict[str, object], kind: str, text: str) -> bool:
+def _belongs(current: str, kind: str, text: str) -> bool:
     """Whether a further beginning is part of the crash that is read: an oops tells of itself in several lines."""
     if kind == "panic":
-        return current["kind"] != "panic"
-    same = kind == current["kind"]
-    return (same and (kind == "machine-check" or text.startswith(("Oops:", "general", "invalid", "divide")))) or (
-        current["kind"] == "panic" and same
+        return current != "panic"
+    same = kind == current
+    return same and (
+        current in {"machine-check", "panic"} or text.startswith(("Oops:", "general", "invalid", "divide"))
     )
 
 
@@ -161,22 +163,37 @@ def _headline(text: str) -> str:
     return clean_text(match.group(1) if match else text, 240)
 
 
-def _take(current: dict[str, object], calls: list[Call], text: str) -> None:
-    """What one line adds: the first of each counts, later ones are of programs or of other processors."""
-    if (match := _WHO.search(text)) and "program" not in current:
-        letters = (match.group(4) or "").replace(" ", "").replace("G", "")
-        current |= {"processor": int(match.group(1)), "program": match.group(3), "taint": letters}
-        current["version"] = match.group(5)
-    if (match := _WHERE.search(text)) and "symbol" not in current:
-        current |= {"symbol": match.group(1), "module": match.group(2) or ""}
-    elif (match := _CALL.match(text)) and len(calls) < _MOST_TRACE:
-        calls.append(Call(match.group(2), match.group(3) or "", not match.group(1)))
+class _Draft:
+    """A crash that is being read."""
 
+    def __init__(self, kind: str, headline: str, line: int, seconds: float | None) -> None:
+        self.kind, self.headline, self.line, self.seconds, self.reason = kind, headline, line, seconds, ""
+        self.where: re.Match[str] | None = None
+        self.who: re.Match[str] | None = None
+        self.calls: list[Call] = []
+        self.hardware: list[str] = []
 
-def _crash(found: dict[str, object], calls: list[Call]) -> KernelCrash:
-    if found["kind"] == "panic":
-        found = {
-            **found,
-            "kind": next((kind for kind, words in _ENDINGS if words.search(str(found["headline"]))), "panic"),
-        }
-    return msgspec.convert({**found, "trace": [msgspec.to_builtins(one) for one in calls]}, KernelCrash)
+    def take(self, text: str) -> None:
+        """What one line adds: the first of each counts, later ones are of programs or of other processors."""
+        self.who = self.who or _WHO.search(text)
+        if "[Hardware Error]" in text and len(self.hardware) < _MOST_TRACE:
+            self.hardware += [clean_text(match.group(), 120) for match in _HARDWARE.finditer(text)]
+        if self.where is None and (match := _WHERE.search(text)):
+            self.where = match
+        elif (match := _CALL.match(text)) and len(self.calls) < _MOST_TRACE:
+            self.calls.append(Call(match.group(2), match.group(3) or "", not match.group(1)))
+
+    def crash(self) -> KernelCrash:
+        """The finished record. Some panics say why the kernel could go no further."""
+        kind = self.kind
+        if kind == "panic":
+            kind = next((name for name, words in _ENDINGS if words.search(self.headline)), kind)
+        who, where = self.who, self.where
+        return KernelCrash(
+            kind=kind, headline=self.headline, line=self.line, seconds=self.seconds, reason=self.reason,
+            symbol=where.group(1) if where else "", module=(where.group(2) or "") if where else "",
+            program=who.group(3) if who else "", processor=int(who.group(1)) if who else None,
+            version=who.group(5) if who else "",
+            taint=(who.group(4) or "").replace(" ", "").replace("G", "") if who else "",
+            trace=tuple(self.calls), hardware=tuple(self.hardware),
+        )  # fmt: skip

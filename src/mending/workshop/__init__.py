@@ -3,6 +3,7 @@
 All of it is the ticket offices of the Skerrivane Ferries, a line that does not exist.
 """
 
+from mending.workshop.big_logs import write_log
 from mending.workshop.disks import BIOS_FAULTS, MARKER, UEFI_FAULTS, bios_disk, uefi_disk
 from mending.workshop.dumps import DumpDraft
 from mending.workshop.histories import KINDS, Entry, History, history
@@ -33,4 +34,5 @@ __all__ = [
     "samples",
     "slip_desk_records",
     "uefi_disk",
+    "write_log",
 ]

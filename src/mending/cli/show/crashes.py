@@ -5,7 +5,7 @@ from collections import Counter
 from rich.console import Group, RenderableType
 
 from mending.cli.show.console import indented, plain_id, rows, size, text, title
-from mending.cli.show.timelines import timeline_parts
+from mending.cli.show.timelines import in_short, timeline_parts
 from mending.crash import CrashesResult, CrashResult
 
 _MOST, _CALLS, _MODULES = 12, 8, 4
@@ -15,9 +15,11 @@ def show_crashes(result: CrashesResult) -> RenderableType:
     """How much was read, each crash with what it means, then how starts ended, when failing began and with what."""
     files = f"{len(result.files)} {'file' if len(result.files) == 1 else 'files'}, {size(result.bytes)}"
     if not result.crashes:
-        return Group(text(f"No crash is written down in {files}.", "dim"), text(""), *timeline_parts(result))
+        return Group(
+            text(f"No crash is written down in {files}.", "dim"), text(""), *in_short(result), *timeline_parts(result)
+        )
     count = f"{len(result.crashes)} {'crash' if len(result.crashes) == 1 else 'crashes'} written down"
-    parts: list[RenderableType] = [text(f"{count} in {files}", "dim"), text("")]
+    parts: list[RenderableType] = [text(f"{count} in {files}", "dim"), text(""), *in_short(result)]
     bare = [one for one in result.crashes if one.at and not (one.modules or one.trace or one.symbol or one.seconds)]
     told = [one for one in result.crashes if one not in bare] if len(bare) > 1 else list(result.crashes)
     for one in told[:_MOST]:
@@ -58,7 +60,7 @@ def _cells(one: CrashResult) -> list[tuple[object, ...]]:
     place = f"{one.symbol} of the module {one.module}" if one.module and one.symbol else one.symbol or outright
     cells += [("in", place)] if place else []
     who = f"{one.program}, kernel {one.version}" if one.program else one.version
-    cells += [("during", who)] if who else []
+    cells += [("during" if one.program else "system", who)] if who else []
     cells += [("dump" if one.kind == "stop-code" else "kernel", sentence) for sentence in one.marks]
     cells += [("called by", " < ".join(one.trace[:_CALLS]))] if one.trace else []
     return [*cells, ("look at", ", ".join(plain_id(name) for name in one.suspects))]

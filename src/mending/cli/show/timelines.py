@@ -18,8 +18,30 @@ from mending.crash import (
 
 _SUSPECTS, _LOOPS, _WARNED = 5, 4, 3
 _FEW = 3.0
-_CLOSE = 0.15
+_CLOSE, _MILLION = 0.15, 1e6
 _ENDINGS = ("clean", "crash", "unclean", "unknown", "running")
+
+
+def in_short(result: CrashesResult) -> Iterator[RenderableType]:
+    """What it comes to, before the evidence: which crash, since when, with what, what to do."""
+    cells: list[tuple[object, ...]] = []
+    counted = Counter((one.code, one.name) for one in result.crashes if one.code)
+    if counted:
+        ((code, name), count), *others = counted.most_common()
+        more = f" and {len(others)} other {'code' if len(others) == 1 else 'codes'}" if others else ""
+        cells.append(("stops with", f"{code} {name}, {count} x{more}"))
+    for one in result.loops[-1:]:
+        cells.append(("restarts", one.says))
+    if result.onset is not None and result.onset.sure >= _FEW:
+        cells.append(("since", f"between {minute(result.onset.from_)} and {minute(result.onset.to)} UTC"))
+    blamed = next((one for one in result.suspects if one.blamed), None)
+    if blamed is not None:
+        cells.append(("with", blamed.change))
+    if result.restore_point is not None and (cells[1:] or result.restore_point.id):
+        point = result.restore_point
+        cells.append(("do", f"go back to restore point {point.id}, {point.why}" if point.id else point.why))
+    if len(cells) > 1:
+        yield from _part("in short", cells)
 
 
 def timeline_parts(result: CrashesResult) -> Iterator[RenderableType]:
@@ -75,8 +97,18 @@ def _onset(onset: OnsetResult) -> Iterator[tuple[object, ...]]:
         yield ("when", f"too few failures to say; at the latest {minute(onset.to)}")
     else:
         yield ("when", f"between {minute(onset.from_)} and {minute(onset.to)} UTC")
-    yield ("how sure", f"{onset.says} (a beginning fits {min(onset.sure, 1e6):.3g} times better than none)")
+    yield ("how sure", f"{onset.says} (a beginning fits {_times(onset.sure)} better than none)")
     yield ("seen first", minute(onset.first_failure))
+
+
+def _times(ratio: float) -> str:
+    return (
+        "more than a million times"
+        if ratio >= _MILLION
+        else f"{ratio:,.3g} times"
+        if ratio < 1000
+        else f"{ratio:,.0f} times"
+    )
 
 
 def _suspects(found: tuple[SuspectResult, ...]) -> Iterator[tuple[object, ...]]:
