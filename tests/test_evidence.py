@@ -19,7 +19,8 @@ from mending.model import decode_text, plain_time, read_time
 from mending.source import MemorySource
 from mending.workshop import DumpDraft
 from tests.samples import needs_samples, read_samples
-from tests.support import InFolder
+from tests.support import InFolder, needs, sha, tool
+from tests.volumes import disk_of, make_volume
 
 NOW = 1_795_600_000.0
 CORE = 0xFFFFF800_00000000
@@ -294,6 +295,36 @@ class Hardware(unittest.TestCase):
         self.assertEqual(marks[1:], ("event severity: fatal", "section_type: memory error"))
         draft = DumpDraft(64, 0x124, (0, CORE + 5, 0xBE000000, 0x800400), DRIVERS)
         self.assertIn("the processor reports: a timer", " ".join(one(draft.encode()).crashes[0].marks))
+
+
+class Disks(InFolder):
+    @needs("sfdisk", "mke2fs", "mkfs.fat", "mcopy", "mmd")
+    def test_the_records_of_installed_systems_are_found_on_the_disk(self):
+        root, ours = self.folder / "root", self.folder / "ours"
+        for folder in ("var/log", "usr", "etc"):
+            (root / folder).mkdir(parents=True)
+        (root / "etc/os-release").write_text('PRETTY_NAME="Ferry desk"\n')
+        (root / "var/log/kern.log").write_text("[ 5.0] Kernel panic - not syncing: hand on the wheel\n")
+        (root / "var/log/auth.log").write_text("[ 5.0] Kernel panic - not syncing: not looked at\n")
+        ext, fat = self.folder / "ext", make_volume(self.folder, "fat32")
+        tool("mke2fs", "-q", "-t", "ext4", "-d", root, ext, "32M")
+        for folder in ("", "/small", "/System32", "/System32/config", "/System32/a", "/System32/a/Logs"):
+            tool("mmd", "-i", fat, f"::DESK{folder}")
+        for name, data in (
+            ("System32/config/SYSTEM", b"regf" + bytes(100)), ("small/last.dmp", WIDE.encode()),
+            ("System32/a/Logs/System.evtx", b"ElfFile\0" + bytes(8000)),
+        ):  # fmt: skip
+            ours.write_bytes(data)
+            tool("mcopy", "-i", fat, ours, f"::DESK/{name}")
+        path, _ = disk_of(self.folder, (ext, fat))
+        before = sha(path)
+        found = self.json_here("crashes", path)
+        self.assertEqual([one["headline"][:16] for one in found["crashes"]], ["hand on the whee", "stop code 0x7e ("])
+        self.assertEqual(found["crashes"][1]["file"], "volume 2: /DESK/small/last.dmp")
+        self.assertIn("volume 2: /DESK/System32/a/Logs/System.evtx", found["files"])
+        self.assertEqual(sha(path), before)
+        self.run_here("open", self.folder / "pc", "--quiet", "--disk", path)
+        self.assertEqual(len(self.json_here("crashes", self.folder / "pc")["crashes"]), 2)
 
 
 class Hostile(InFolder):

@@ -4,10 +4,9 @@ import click
 
 from mending.case import Case, crash_files, records_read
 from mending.cli import world
-from mending.crash import CrashesResult, FileRead, LogFile, Reader, analyse
+from mending.crash import CrashesResult, FileRead, LogFile, Reader, analyse, opened_log
 from mending.knowledge import base_codes, base_events
 from mending.model import UsageError
-from mending.source import open_source
 
 
 def read_all(target: str, files: list[LogFile]) -> CrashesResult:
@@ -15,7 +14,7 @@ def read_all(target: str, files: list[LogFile]) -> CrashesResult:
     codes = base_codes()
     reader, reads, count = Reader(codes, base_events()), list[FileRead](), 0
     for one in files:
-        with open_source(str(one.path)) as source:
+        with opened_log(one) as source:
             reads += reader.read(one.name, source, one.modified)
             count += source.bytes_read
     return analyse(target, reads, count, codes)

@@ -2,7 +2,7 @@
 
 from mending.crash.analysis import analyse
 from mending.crash.clues import clues_in
-from mending.crash.files import LogFile, log_file, log_files
+from mending.crash.files import LogFile, log_file, log_files, opened_log
 from mending.crash.lookup import CodeMatch, CodeResult, ParameterResult, look_up
 from mending.crash.reading import FileRead, Reader
 from mending.crash.results import (
@@ -44,4 +44,5 @@ __all__ = [
     "log_file",
     "log_files",
     "look_up",
+    "opened_log",
 ]

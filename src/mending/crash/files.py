@@ -1,43 +1,46 @@
-"""Which files of a target may tell of crashes: one file, a folder of records, or the places of an installed system."""
+"""Which files of a target may tell of crashes: one file, a folder of records, a mounted system, or a disk."""
 
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 import msgspec
 
-from mending.disk import FileFound, Files, FilesUnavailableError, open_tree
+from mending.crash.places import records_in_folder, records_of_system
+from mending.disk import HEAD_BYTES, Files, FilesUnavailableError, open_tree, patient_files, sort_of, survey
 from mending.model import InputError
-from mending.source import open_folder_source
-
-_PLACES = ("var/log", "var/lib/systemd/pstore", "sys/fs/pstore", "var/crash")
-_NAMES = ("kern.log", "messages", "syslog", "dmesg", "console", "dpkg.log")
-_UNREAD = (".zst", ".lz4", ".bz2")
-_DEPTH, _MOST = 2, 400
+from mending.model.limits import EVIDENCE_BYTES
+from mending.source import MemorySource, Source, open_folder_source, open_source
 
 
 class LogFile(msgspec.Struct, frozen=True):
-    """A file of evidence: its name for people, where it is, and when it was written last, in Unix seconds."""
+    """A file of evidence.
+
+    Attributes:
+        name: for people.
+        path: of the file itself, or of the disk that it lies on.
+        modified: when it was written last, in Unix seconds.
+        inside: where on the disk: number of the volume and path in it; None for a plain file.
+    """
 
     name: str
     path: Path
     modified: float
+    inside: tuple[int, str] | None = None
 
 
 def log_files(path: Path) -> list[LogFile]:
-    """The logs of a file, a mounted system, or a folder of records. Links are not followed. Raises InputError."""
+    """The records of a target. Links are not followed. Raises InputError."""
     if not path.is_dir():
-        return [log_file(str(path), path)]
+        return _on_disk(path) if _is_disk(path) else [log_file(str(path), path)]
     tree = open_folder_source(str(path))
     files = open_tree(tree)
     try:
-        homes = [one for place in _PLACES if (one := files.find(place)) is not None]
-        if homes:
-            found = [one for home in homes for one in _below(files, home.path, 0) if _is_log(one.path)]
-        else:
-            found = _below(files, "/", 0)
+        found = records_of_system(files)
+        found = records_in_folder(files) if found is None else found
     except FilesUnavailableError:
         return []
-    logs = [one for one in found if one.bytes and not one.path.endswith(_UNREAD)]
-    return [log_file(one.path, tree.place(one.path)) for one in logs[:_MOST]]
+    return [log_file(one.path, tree.place(one.path)) for one in found]
 
 
 def log_file(name: str, path: Path) -> LogFile:
@@ -48,12 +51,42 @@ def log_file(name: str, path: Path) -> LogFile:
         raise InputError(f"{path} cannot be read: {error.strerror}.") from error
 
 
-def _below(files: Files, folder: str, depth: int) -> list[FileFound]:
-    """Plain files in a folder and the folders in it."""
-    inside = [one for one in files.listing(folder) if not one.is_link]
-    below = [each for one in inside if one.is_folder and depth < _DEPTH for each in _below(files, one.path, depth + 1)]
-    return [one for one in inside if not one.is_folder] + below
+@contextmanager
+def opened_log(one: LogFile) -> Iterator[Source]:
+    """The bytes of a record; of a file on a disk at most 64 MiB. Raises InputError."""
+    with open_source(str(one.path)) as source:
+        if one.inside is None:
+            yield source
+            return
+        files = _volumes(source)[one.inside[0]]
+        found = files.find(one.inside[1])
+        yield MemorySource(files.read(found, EVIDENCE_BYTES) if found else b"")
 
 
-def _is_log(path: str) -> bool:
-    return "/pstore/" in path or "/crash/" in path or path.rpartition("/")[2].startswith(_NAMES)
+def _is_disk(path: Path) -> bool:
+    with open_source(str(path)) as source:
+        return source.kind == "device" or sort_of(source.read(0, HEAD_BYTES).data) == "disk"
+
+
+def _on_disk(path: Path) -> list[LogFile]:
+    modified = log_file(str(path), path).modified
+    found = []
+    with open_source(str(path)) as source:
+        for number, files in _volumes(source).items():
+            try:
+                records = records_of_system(files) or []
+            except FilesUnavailableError:  # damage hides this volume; others may be readable
+                continue
+            found += [LogFile(f"volume {number}: {one.path}", path, modified, (number, one.path)) for one in records]
+    return found
+
+
+def _volumes(source: Source) -> dict[int, Files]:
+    """The volumes of a disk whose files can be read."""
+    readable = {}
+    for volume in survey(source).volumes:
+        try:
+            readable[volume.number] = patient_files(source, volume)
+        except FilesUnavailableError:  # no file system with files, or a damaged one
+            continue
+    return readable
