@@ -44,6 +44,9 @@ EVENTS = """<?xml version="1.0"?><Events>
 <TimeCreated SystemTime="2026-11-20T08:00:01Z"/></System>
 <EventData><Data Name="BugcheckCode">126</Data></EventData></Event>
 </Events>"""
+SNAPSHOT = """<?xml version="1.0"?>
+<snapshot><type>single</type><num>7</num><date>2026-11-18 09:00:00</date><description>Weekly</description></snapshot>
+"""
 REPAIR = """Diagnosis and repair log
 ---------------------------
 Number of repair attempts: 2
@@ -243,7 +246,12 @@ class Logs(InFolder):
     def test_restore_points_in_lists(self):
         ours = {"mending": "restore-points/1", "points": [{"id": "7", "at": "2026-11-18T09:00:00Z", "says": "Weekly"}]}
         shell = [{"SequenceNumber": 7, "CreationTime": "20261118090000.000000-000", "Description": "Weekly"}]
-        for data in (json.dumps(ours), json.dumps(shell), "id,date,description\n7,2026-11-18 09:00:00,Weekly\n"):
+        for data in (
+            json.dumps(ours),
+            json.dumps(shell),
+            "id,date,description\n7,2026-11-18 09:00:00,Weekly\n",
+            SNAPSHOT,
+        ):
             (point,) = one(data.encode()).points
             self.assertEqual((point.id, plain_time(point.at), point.says), ("7", "2026-11-18T09:00:00Z", "Weekly"))
 
@@ -301,11 +309,12 @@ class Disks(InFolder):
     @needs("sfdisk", "mke2fs", "mkfs.fat", "mcopy", "mmd")
     def test_the_records_of_installed_systems_are_found_on_the_disk(self):
         root, ours = self.folder / "root", self.folder / "ours"
-        for folder in ("var/log", "usr", "etc"):
+        for folder in ("var/log", "usr", "etc", ".snapshots/7"):
             (root / folder).mkdir(parents=True)
         (root / "etc/os-release").write_text('PRETTY_NAME="Ferry desk"\n')
         (root / "var/log/kern.log").write_text("[ 5.0] Kernel panic - not syncing: hand on the wheel\n")
         (root / "var/log/auth.log").write_text("[ 5.0] Kernel panic - not syncing: not looked at\n")
+        (root / ".snapshots/7/info.xml").write_text(SNAPSHOT)
         ext, fat = self.folder / "ext", make_volume(self.folder, "fat32")
         tool("mke2fs", "-q", "-t", "ext4", "-d", root, ext, "32M")
         for folder in ("", "/small", "/System32", "/System32/config", "/System32/a", "/System32/a/Logs"):
@@ -322,6 +331,7 @@ class Disks(InFolder):
         self.assertEqual([one["headline"][:16] for one in found["crashes"]], ["hand on the whee", "stop code 0x7e ("])
         self.assertEqual(found["crashes"][1]["file"], "volume 2: /DESK/small/last.dmp")
         self.assertIn("volume 2: /DESK/System32/a/Logs/System.evtx", found["files"])
+        self.assertEqual([one["id"] for one in found["restore_points"]], ["7"])
         self.assertEqual(sha(path), before)
         self.run_here("open", self.folder / "pc", "--quiet", "--disk", path)
         self.assertEqual(len(self.json_here("crashes", self.folder / "pc")["crashes"]), 2)

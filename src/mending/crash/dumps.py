@@ -118,6 +118,8 @@ def _marks(found: Dump, problems: Iterable[Problem]) -> Iterator[str]:
     processors = f", {found.processors} processors" if 0 < found.processors < 4096 else ""
     places = dumps.WIDE if found.bits == 64 else dumps.NARROW
     yield f"{found.kind} dump of {found.bits} bits{processors}; the code is at offset {places.code:#x} of the file"
+    if found.exception is not None:
+        yield f"an exception {found.exception[0]:#x} was raised at {found.exception[1]:#x}"
     if found.code == _HARDWARE and not found.parameters[0]:
         says = machine_check.state_says((found.parameters[2] & 0xFFFFFFFF) << 32 | found.parameters[3] & 0xFFFFFFFF)
         yield from [f"the processor reports: {says}"] if says else []

@@ -7,6 +7,7 @@ from mending.disk import FileFound, Files, FilesUnavailableError, systems_on
 _PLACES = ("var/log", "var/lib/systemd/pstore", "sys/fs/pstore", "var/crash")
 _NAMES = ("kern.log", "messages", "syslog", "dmesg", "console", "dpkg.log")
 _UNREAD = (".zst", ".lz4", ".bz2")
+_SNAPSHOTS = ".snapshots"
 _DEPTH, _MOST, _FOLDERS = 2, 400, 400
 _LOGS = ("system.", "application.")
 """The two event logs that tell of starts, drivers, updates and programs; a PC keeps hundreds of others."""
@@ -16,6 +17,7 @@ def records_of_system(files: Files) -> list[FileFound] | None:
     """The records of the systems on a volume; None where none is installed there. Raises FilesUnavailableError."""
     homes = [one for place in _PLACES if (one := files.find(place)) is not None]
     found = [one for home in homes for one in _below(files, home.path, 0) if _is_log(one.path)]
+    found += [one for one in _snapshots(files) if one.path.endswith("/info.xml")]
     systems, _ = systems_on(files, 0)
     for system in systems:
         if system.family == "nt":
@@ -41,6 +43,12 @@ def _below(files: Files, folder: str, depth: int) -> list[FileFound]:
 
 def _is_log(path: str) -> bool:
     return "/pstore/" in path or "/crash/" in path or path.rpartition("/")[2].startswith(_NAMES)
+
+
+def _snapshots(files: Files) -> list[FileFound]:
+    """What is written down with each snapshot of the root; the snapshots themselves are not gone through."""
+    home = files.find(_SNAPSHOTS)
+    return [one for folder in _folders(files, home.path) for one in _inside(files, folder.path)] if home else []
 
 
 def _of_nt(files: Files, top: str) -> list[FileFound]:

@@ -10,10 +10,9 @@ from mending.crash import logs
 from mending.crash.dumps import crash_of_dump
 from mending.crash.events import Event, Typist
 from mending.crash.results import CrashResult, RepairAttempt
-from mending.formats import dump, event_log, event_record, event_table, journal, panic_text, repair_log
-from mending.formats.event_table import PointRow
+from mending.formats import dump, event_log, event_record, event_table, journal, panic_text, repair_log, snapshot_info
 from mending.knowledge import Codes, EventKind, EventTable
-from mending.model import InputError, LogRecord, decode_text
+from mending.model import InputError, LogRecord, RestorePoint, decode_text
 from mending.model.limits import TABLE_FILE_BYTES
 from mending.source import MemorySource, Source, unpacked
 
@@ -42,7 +41,7 @@ class FileRead(msgspec.Struct, frozen=True, kw_only=True):
     kind: str
     crashes: tuple[CrashResult, ...] = ()
     events: tuple[Event, ...] = ()
-    points: tuple[PointRow, ...] = ()
+    points: tuple[RestorePoint, ...] = ()
     repairs: tuple[RepairAttempt, ...] = ()
     first: float | None = None
     last: float | None = None
@@ -122,6 +121,8 @@ def _as_table(name: str, data: bytes, typist: Typist) -> FileRead | None:
 
 
 def _as_report(name: str, data: bytes, codes: Codes) -> FileRead | None:
+    if point := snapshot_info.read(data):
+        return FileRead(name=name, kind="restore points", points=(point,))
     if panic_text.MARK in data and (crash := logs.darwin_crash(name, data, codes)):
         return FileRead(name=name, kind="panic report", crashes=(crash,))
     report = repair_log.read(decode_text(data))

@@ -4,24 +4,23 @@ from collections.abc import Iterable, Sequence
 
 from mending.crash.events import Event
 from mending.crash.results import PointResult, RestoreResult, SuspectResult
-from mending.formats.event_table import PointRow
 from mending.knowledge import EventKind
-from mending.model import plain_time
+from mending.model import RestorePoint, plain_time
 
 _CHANGES = {EventKind.INSTALLED: "goes", EventKind.REMOVED: "comes back"}
 _MOST = 40
 
 
-def points_of(rows: Iterable[PointRow], events: Iterable[Event]) -> list[PointRow]:
+def points_of(rows: Iterable[RestorePoint], events: Iterable[Event]) -> list[RestorePoint]:
     """Restore points of lists, and those that logs tell of, in order; the same one is not taken twice."""
     listed = sorted(rows, key=lambda one: one.at)
-    logged = [PointRow(f"log entry {one.line}", one.at, one.name or one.says) for one in events
+    logged = [RestorePoint(f"log entry {one.line}", one.at, one.name or one.says) for one in events
               if one.kind is EventKind.RESTORE_POINT]  # fmt: skip
     fresh = [one for one in logged if all(abs(one.at - other.at) > 120 for other in listed)]
     return sorted([*listed, *fresh], key=lambda one: one.at)
 
 
-def fitted(points: Sequence[PointRow], start: float | None, end: float | None) -> tuple[PointResult, ...]:
+def fitted(points: Sequence[RestorePoint], start: float | None, end: float | None) -> tuple[PointResult, ...]:
     """Each point, and whether it is older than the onset, inside its interval, or later."""
     return tuple(
         PointResult(id=one.id, at=plain_time(one.at), says=one.says, fit=_fit(one.at, start, end)) for one in points
@@ -35,7 +34,7 @@ def _fit(at: float, start: float | None, end: float | None) -> str:
 
 
 def recommended(
-    points: Sequence[PointRow], start: float | None, end: float | None, events: Sequence[Event],
+    points: Sequence[RestorePoint], start: float | None, end: float | None, events: Sequence[Event],
     blamed: SuspectResult | None,
 ) -> RestoreResult | None:  # fmt: skip
     """The newest point that is older than the onset, else the next best; None where nothing is known to have begun."""
@@ -57,7 +56,7 @@ def recommended(
     return RestoreResult(id="", at="", why=f"{why}; {best}", undoes=())
 
 
-def _result(point: PointRow, why: str, events: Sequence[Event]) -> RestoreResult:
+def _result(point: RestorePoint, why: str, events: Sequence[Event]) -> RestoreResult:
     undone = [f"{one.what} {one.name or one.says} {_CHANGES[one.kind]}" for one in events
               if one.kind in _CHANGES and one.at > point.at and one.what != "device"]  # fmt: skip
     return RestoreResult(

@@ -10,7 +10,7 @@ from typing import Any
 
 import msgspec
 
-from mending.model import LogRecord, clean_text, decode_text, read_time, wants_day_first
+from mending.model import LogRecord, RestorePoint, clean_text, decode_text, read_time, wants_day_first
 
 _COLUMNS = (
     ("time", ("timecreated", "creationtime", "timegenerated", "dateandtime", "datetime", "timestamp", "time", "date",
@@ -24,14 +24,6 @@ _MOST_ROWS, _FIELD = 2_000_000, 200_000
 _TEXT = 4000
 
 Row = Mapping[str, str]
-
-
-class PointRow(msgspec.Struct, frozen=True):
-    """A restore point in a list: its name there, Unix seconds, what was written with it."""
-
-    id: str
-    at: float
-    says: str
 
 
 def rows_of(data: bytes) -> list[Row]:
@@ -57,7 +49,7 @@ def records(rows: Iterable[Row]) -> Iterator[LogRecord]:
         )  # fmt: skip
 
 
-def restore_points(rows: Iterable[Row]) -> list[PointRow]:
+def restore_points(rows: Iterable[Row]) -> list[RestorePoint]:
     """The restore points of a table; empty where its columns are not those of such a list."""
     kept = list(rows)
     time = _column(kept, dict(_COLUMNS)["time"])
@@ -67,7 +59,9 @@ def restore_points(rows: Iterable[Row]) -> list[PointRow]:
         return []
     read = [(row, read_time(row.get(time, ""))) for row in kept]
     return [
-        PointRow(clean_text(row.get(name, ""), 40), at[0], clean_text(row.get(says, ""), 200)) for row, at in read if at
+        RestorePoint(clean_text(row.get(name, ""), 40), at[0], clean_text(row.get(says, ""), 200))
+        for row, at in read
+        if at
     ]
 
 

@@ -10,7 +10,7 @@ from mending.model.patches import Change, FileChange, Patch
 from mending.model.phases import PHASES, Phase, PhaseState, Verdict
 from mending.model.places import STAKES, Place, Stakes
 from mending.model.problems import Problem, Reading
-from mending.model.records import LogRecord
+from mending.model.records import LogRecord, RestorePoint
 from mending.model.text import clean_text, decode_text, hex_preview, plain_bytes, plain_size, plain_utf16
 from mending.model.times import plain_time, read_short, read_time, wants_day_first
 from mending.model.units import ByteOffset, Lba, SectorCount
@@ -39,6 +39,7 @@ __all__ = [
     "Reading",
     "RefusedError",
     "RepairFailedError",
+    "RestorePoint",
     "SectorCount",
     "Severity",
     "Stakes",

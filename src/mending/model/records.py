@@ -5,6 +5,14 @@ from collections.abc import Mapping
 import msgspec
 
 
+class RestorePoint(msgspec.Struct, frozen=True):
+    """Something that a PC's own system keeps to go back to: its name there, Unix seconds, what was written with it."""
+
+    id: str
+    at: float
+    says: str
+
+
 class LogRecord(msgspec.Struct, frozen=True, kw_only=True):
     """What a log says in one place.
 
