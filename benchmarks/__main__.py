@@ -1,6 +1,6 @@
 """Every benchmark in turn. A figure is a ratio of two medians taken alternately in this run, or a count."""
 
-from benchmarks import false_alarms, histories, large_disk, log_speed, search_speed, startup
+from benchmarks import false_alarms, histories, large_disk, log_speed, planning, search_speed, startup
 
 
 def main() -> None:
@@ -10,6 +10,7 @@ def main() -> None:
     search_speed.run()
     log_speed.run()
     histories.run()
+    planning.run()
     false_alarms.run()
 
 

@@ -113,7 +113,7 @@ class Histories(InFolder):
     def test_truth_is_found_in_every_form(self):
         held = first = guilty = wrong = 0
         cases = [
-            (kind, seed) for seed in range(5) for kind in ("driver", "update", "plugged", "worn", "irregular-loop")
+            (kind, seed) for seed in range(2) for kind in ("driver", "update", "plugged", "worn", "irregular-loop")
         ]
         for number, (kind, seed) in enumerate(cases):
             story = history(kind, 500 + seed)
@@ -128,8 +128,8 @@ class Histories(InFolder):
             else:
                 wrong += any(one.blamed for one in found.suspects)
             self.assertEqual(bool(found.loops), kind == "irregular-loop")
-        self.assertGreaterEqual(held, len(cases) - 2)
-        self.assertGreaterEqual(first, guilty - 3)
+        self.assertGreaterEqual(held, len(cases) - 1)
+        self.assertGreaterEqual(first, guilty - 2)
         self.assertLessEqual(wrong, 1)
 
     def test_loops_patterns_and_their_clues(self):

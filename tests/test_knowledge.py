@@ -11,8 +11,7 @@ from hypothesis import strategies as st
 import mending.knowledge
 from mending.knowledge import base_pack, load_pack
 from mending.model import InputError, Phase, Place
-from mending.plan import Situation, make_plan, options_from, visit_costs
-from mending.plan.order import PROMISING, chance_to_fix
+from mending.plan import Care, Situation, make_plan, options_from, visit_costs
 from mending.reason import Evidence, believe
 
 BASE = Path(mending.knowledge.__file__).parent / "packs" / "base"
@@ -105,28 +104,22 @@ class Thinking(unittest.TestCase):
         chances = list(plan.chance_by.values())
         self.assertEqual(chances, sorted(chances))
 
-    def test_nothing_that_loses_files_comes_before_what_is_promising_and_does_not(self):
-        situation = Situation(facts={"backup": "yes", "rescue-stick": "yes", "bench": "yes"})
-        options = options_from(PACK, situation)
-        beliefs = dict(believe(PACK, Evidence(seen={"drive-light": "steady", "drive-noise": "clicks"})).beliefs)
-        plan = make_plan(beliefs, options, visit_costs(PACK, situation))
-        steps = [step for visit in plan.visits for step in visit.steps]
-        first = next(number for number, step in enumerate(steps) if step.stakes == "files")
-        done = {step.id for step in steps[:first]}
-        for step in steps[:first]:
-            option = next(one for one in options if one.id == step.id)
-            beliefs = {cause: chance * (1 - option.fixes.get(cause, 0)) for cause, chance in beliefs.items()}
-        left = [
-            one.id
-            for one in options
-            if one.id not in done and one.stakes != "files" and not one.blocked and not one.after
-        ]
-        reachable = [one for one in options if one.id in left and not visit_costs(PACK, situation)[one.place].blocked]
-        self.assertEqual([one.id for one in reachable if chance_to_fix(beliefs, one) >= PROMISING], [])
-        hasty = make_plan(
-            believe(PACK, Evidence(seen={"drive-light": "steady"})).beliefs, options, visit_costs(PACK, situation), True
-        )
-        self.assertTrue(any(step.stakes == "files" for visit in hasty.visits for step in visit.steps))
+    def test_what_is_spared_decides_how_early_it_is_risked(self):
+        facts = {"rescue-stick": "yes", "bench": "yes"}
+        situation, costs = Situation(facts=facts), visit_costs(PACK, Situation(facts=facts))
+        beliefs = believe(PACK, Evidence(seen={"drive-light": "steady", "drive-noise": "clicks"})).beliefs
+
+        def risked(care):
+            options = options_from(PACK, situation, care == "speed")
+            plan = make_plan(beliefs, options, costs, Care(PACK.grades.prices[care], PACK.grades.hand_over))
+            steps = [step for visit in plan.visits for step in visit.steps]
+            names = [step.id for step in steps]
+            first = next((number for number, step in enumerate(steps) if step.stakes == "files"), len(steps))
+            return first, first == len(steps) or "copy-personal-files" in names[:first]
+
+        (careful, copied), (hasty, _) = risked("files"), risked("speed")
+        self.assertLess(hasty, careful)
+        self.assertTrue(copied)
 
 
 if __name__ == "__main__":

@@ -71,11 +71,15 @@ class Documents(Workshop, Trees):
             ("undo", case), ("mend", case, "boot-code", "--dry-run"), ("mend", case, "boot-code", "--yes"),
             ("mend", case), ("mend", case, "--all", "--yes"), ("trace", tree), ("files", tree),
             ("mend", tree, "boot-entries", "--dry-run"),
-            ("code", "7f"), ("crashes", log), ("code", "STOP: 0x1E (0xC0000005,0x1,0x2,0x3)"),
+            ("code", "7f"), ("crashes", log), ("crashes", self.case("slip-desk")),
+            ("causes", self.case("slip-desk")), ("code", "STOP: 0x1E (0xC0000005,0x1,0x2,0x3)"),
             ("code", "you need to load the kernel first"),
         ):  # fmt: skip
             with self.subTest(words[0]):
                 self.check(*words)
+        step = self.check("plan", self.case("bridge-log"))["visits"][0]["steps"][0]["id"]
+        self.check("plan", self.case("bridge-log"), "--why", step)
+        self.check("plan", self.case("bridge-log"), "--why", "frob", expect=2)
         self.check("frob", expect=2)
         self.check("trace", self.folder / "nothing", expect=3)
         self.check("mend", case, "boot-code", "--yes", expect=4)
@@ -85,6 +89,7 @@ class Documents(Workshop, Trees):
         self.assertEqual(ends["quay-desk-1"], ("no fault found", "no fault found"))
         self.assertEqual(ends["quay-desk-2"], ("stops at boot record", "no fault found"))
         self.assertEqual(ends["pier-kiosk"], ("no disk to look at", "starts"))
+        self.assertEqual(ends["slip-desk"], ("no disk to look at", "starts"))
         self.assertEqual(ends["gate-2"], ("stops at boot record", "no fault found"))
         self.assertEqual(ends["ticket-hall"], ("stops at firmware", "no fault found"))
         self.assertEqual(ends["office-1"], ("stops at boot record", "no fault found"))
@@ -179,7 +184,7 @@ class WithoutExtras(InFolder):
     """A base install knows less and says so; it calls nothing faulty that it cannot see."""
 
     def run_bare(self, *words):
-        hidden = "import sys; sys.modules.update(dict.fromkeys(('pytsk3', 'unicorn', 'numpy')))\n"
+        hidden = "import sys; sys.modules.update(dict.fromkeys(('pytsk3', 'unicorn', 'matplotlib')))\n"
         code = f"{hidden}sys.argv = {['mending', *map(str, words)]!r}\nfrom mending.cli import main; main()"
         return subprocess.run(
             [sys.executable, "-c", code], capture_output=True, text=True, env={**os.environ, **self.env}
@@ -198,14 +203,16 @@ class WithoutExtras(InFolder):
             (trace["failing_phase"], trace["volumes"][0]["role"], found),
             (None, "unknown", ["boot-manager-not-checked", "volume-not-checked"]),
         )
-        for command, extra in (("rehearse", "rehearse"), ("search", "search")):
-            done = self.run_bare(command, path)
+        for command, extra in (
+            (("rehearse", path), "rehearse"),
+            (("trace", path, "--figure", self.folder / "a.png"), "figures"),
+        ):
+            done = self.run_bare(*command)
             self.assertEqual(done.returncode, 2)
             self.assertIn(f"extra `{extra}`", done.stderr)
         done = self.run_bare("demo", self.folder / "shop", "--brief")
         self.assertEqual(done.returncode, 0, done.stderr)
         shown = " ".join(done.stdout.split())
-        self.assertIn("its extra `search`", shown)
         self.assertIn("mess-room stops at boot record boot-sector no fault found", shown)
 
 

@@ -4,7 +4,7 @@ from mending.case.folder import CASE_FILE, Case, crash_files, is_case, list_case
 from mending.case.lock import Hand
 from mending.case.results import CaseResult, CasesResult, case_result, cases_result
 from mending.case.state import CaseState
-from mending.case.thinking import causes_of, plan_of, question_of
+from mending.case.thinking import causes_of, plan_of, question_of, why_of
 from mending.case.work import add_evidence, learn, learned, mended, put_back, records_read, saw, started, traced, tried
 
 __all__ = [
@@ -34,4 +34,5 @@ __all__ = [
     "started",
     "traced",
     "tried",
+    "why_of",
 ]

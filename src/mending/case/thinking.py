@@ -4,7 +4,7 @@ from collections.abc import Mapping
 
 from mending.case.state import CaseState
 from mending.knowledge import Pack
-from mending.plan import PlanResult, Situation, make_plan, options_from, visit_costs
+from mending.plan import Care, PlanResult, Situation, WhyResult, make_plan, options_from, visit_costs, why_there
 from mending.reason import CausesResult, QuestionResult, ReportKind, believe, best_question
 
 
@@ -18,11 +18,25 @@ def question_of(state: CaseState, pack: Pack) -> QuestionResult:
     return best_question(pack, state.as_evidence(), state.passed)
 
 
-def plan_of(state: CaseState, pack: Pack, speed: bool = False) -> PlanResult:
-    """What to do, in order. Empty once the PC works."""
+def plan_of(state: CaseState, pack: Pack, care: str = "files") -> PlanResult:
+    """What to do, in order. Empty once the PC works.
+
+    Args:
+        care: a key of the pack's prices; `speed` may risk personal files without a copy.
+    """
     situation = situation_of(state)
-    options = [] if state.works else options_from(pack, situation)
-    return make_plan(causes_of(state, pack).beliefs, options, visit_costs(pack, situation), speed)
+    options = [] if state.works else options_from(pack, situation, care == "speed")
+    price = Care(pack.grades.prices[care], pack.grades.hand_over)
+    return make_plan(causes_of(state, pack).beliefs, options, visit_costs(pack, situation), price)
+
+
+def why_of(state: CaseState, pack: Pack, step: str, care: str = "files") -> WhyResult:
+    """Why a step of the plan stands where it does. Raises UsageError for a step that is not in it."""
+    situation = situation_of(state)
+    options = options_from(pack, situation, care == "speed")
+    price = Care(pack.grades.prices[care], pack.grades.hand_over)
+    beliefs, costs = causes_of(state, pack).beliefs, visit_costs(pack, situation)
+    return why_there(plan_of(state, pack, care), step, beliefs, options, costs, price)
 
 
 def situation_of(state: CaseState) -> Situation:

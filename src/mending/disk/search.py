@@ -14,7 +14,7 @@ import msgspec
 
 from mending.disk.candidates import Found, judge_sector
 from mending.disk.sifting import choose
-from mending.model import ReadError, load_extra
+from mending.model import ReadError, load_numpy
 from mending.source import Source
 
 BLOCK = 1 << 22
@@ -69,10 +69,9 @@ def search(source: Source, progress: Progress = silent) -> list[Found]:
     """Every volume that was found and can be believed, in the order of the disk. Holes of sparse files are skipped.
 
     Raises:
-        UsageError: the extra `search` is not installed.
         InputError: the source went away.
     """
-    numpy = load_extra("numpy", "search")
+    numpy = load_numpy()
     ranges = list(source.data_ranges())
     total, done = sum(length for _, length in ranges), 0
     found: list[Found] = []

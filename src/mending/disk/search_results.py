@@ -32,11 +32,7 @@ class SearchResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending
 
 
 def search_result(source: Source, progress: Progress = silent) -> SearchResult:
-    """Search a disk and compare with its table.
-
-    Raises:
-        UsageError: the extra `search` is not installed.
-    """
+    """Search a disk and compare with its table."""
     try:
         disk: Disk | None = survey(source)
     except InputError:

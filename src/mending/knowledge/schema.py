@@ -121,10 +121,14 @@ class Grades(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     Attributes:
         weights: prior weight of a cause, relative to the others.
         chances: probability between 0 and 1.
+        hand_over: what handing over costs, in minutes.
+        prices: for each kind of care, what a stake costs in minutes.
     """
 
     weights: Mapping[str, float]
     chances: Mapping[str, float]
+    hand_over: float
+    prices: Mapping[str, Mapping[str, float]]
 
 
 class Pack(msgspec.Struct, frozen=True, kw_only=True):

@@ -1,4 +1,4 @@
-"""Packages of our extras, loaded when first needed: most commands never need them, and they are slow to load."""
+"""Heavy packages, loaded when first needed: most commands never need them, and they are slow to load."""
 
 from importlib import import_module
 from importlib.util import find_spec
@@ -17,6 +17,11 @@ def load_extra(package: str, extra: str) -> ModuleType:
         return import_module(package)
     except ImportError as error:
         raise UsageError(f"This needs the package {package}.", f"Install mending with its extra `{extra}`.") from error
+
+
+def load_numpy() -> ModuleType:
+    """NumPy, which every install has, but few commands need."""
+    return import_module("numpy")
 
 
 def has_extra(package: str) -> bool:

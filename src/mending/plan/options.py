@@ -62,9 +62,11 @@ class Option(msgspec.Struct, frozen=True, kw_only=True):
     repair: str | None
 
 
-def options_from(pack: Pack, situation: Situation) -> list[Option]:
-    """Every step of the pack that was not done yet."""
-    return [_option(pack, step, situation) for step in pack.steps.values() if not situation.tried.get(step.id, False)]
+def options_from(pack: Pack, situation: Situation, hasty: bool = False) -> list[Option]:
+    """Every step of the pack that was not done yet. Args: hasty: personal files may be risked without a copy."""
+    return [
+        _option(pack, step, situation, hasty) for step in pack.steps.values() if not situation.tried.get(step.id, False)
+    ]
 
 
 def visit_costs(pack: Pack, situation: Situation) -> dict[Place, VisitCost]:
@@ -78,9 +80,9 @@ def visit_costs(pack: Pack, situation: Situation) -> dict[Place, VisitCost]:
     return costs
 
 
-def _option(pack: Pack, step: Step, situation: Situation) -> Option:
+def _option(pack: Pack, step: Step, situation: Situation, hasty: bool) -> Option:
     after = [name for name in step.after if not situation.tried.get(name, False)]
-    copied = situation.facts.get("backup") == "yes" or situation.tried.get(_COPY_STEP, False)
+    copied = hasty or situation.facts.get("backup") == "yes" or situation.tried.get(_COPY_STEP, False)
     if step.stakes is Stakes.FILES and not copied:
         after.append(_COPY_STEP)
     return Option(

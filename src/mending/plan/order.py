@@ -1,58 +1,74 @@
-"""The order of visits: the most chance to fix per minute, one visit after the other. A simple rule for now.
-
-A visit is the steps of one place that together have the best (chance to fix + share for what they find out) per
-minute, the way there and the test start counted in, and whatever else there is better done now than after another way
-there. Steps that put personal files at stake wait until nothing promising without that stake is left, unless the person
-asks for speed.
-"""
+"""The plan: the order of visits that costs least, as `docs/planning.md` counts it."""
 
 from collections.abc import Mapping, Sequence
 
+import msgspec
+
 from mending.model import Place, Stakes
+from mending.plan.exact import MOST_IN_A_PLACE, MOST_STEPS, best_visits
+from mending.plan.objective import Beliefs, Straight, objective_of, straight_for
 from mending.plan.options import Option, VisitCost
 from mending.plan.results import BlockedResult, PlanResult, StepResult, VisitResult
 
-Beliefs = Mapping[str, float]
 PROMISING = 0.01
-"""A step below this chance is not worth planning."""
-FINDING_SHARE = 0.25
-"""What a step that only names the cause counts, against one that fixes it."""
+"""A step below this chance to mend or to name the cause is not worth planning."""
+_WINDOW = 14
+"""Steps that are ordered at once where more could help than can be ordered exactly; a tenth of a second's work."""
 _MARKS = (30, 60, 120)
-_MOST_VISITS = 40
-"""More than the pack has steps, so that the last resorts are planned too."""
+
+
+class Care(msgspec.Struct, frozen=True):
+    """What a person cares for.
+
+    Attributes:
+        prices: minutes that a stake costs, by its name.
+        hand_over: minutes that handing over costs.
+    """
+
+    prices: Mapping[str, float]
+    hand_over: float
+
+
+USUAL = Care({Stakes.SETTINGS: 5.0, Stakes.PROGRAMS: 30.0, Stakes.FILES: 60.0}, 480.0)
+"""For whoever has no pack at hand."""
+
+
+Named = Mapping[str, Straight]
+"""Where a cause leads that a report names."""
 
 
 def make_plan(
-    beliefs: Beliefs, options: Sequence[Option], visits: Mapping[Place, VisitCost], speed: bool = False
+    beliefs: Beliefs, options: Sequence[Option], visits: Mapping[Place, VisitCost], care: Care = USUAL
 ) -> PlanResult:
     """Order the options.
 
     Args:
         beliefs: chance by cause; causes that no option knows count as never fixed.
-        speed: personal files may be risked early.
     """
-    left = dict(beliefs)
-    open_options = [option for option in options if not option.blocked and not visits[option.place].blocked]
-    done: set[str] = set()
-    planned: list[VisitResult] = []
-    while len(planned) < _MOST_VISITS:
-        allowed = _allowed(left, open_options, done, speed)
-        choice = _extended(left, _best_visit(left, allowed, visits), allowed, visits)
-        if not choice:
+    reachable = [option for option in options if not option.blocked and not visits[option.place].blocked]
+    useful = _with_needed(_useful(beliefs, reachable), reachable)
+    exact = _fits(useful)
+    planned, left, waiting = list[VisitResult](), dict(beliefs), useful
+    order, named = list[list[Option]](), straight_for(reachable, visits, care.prices, care.hand_over)
+    while waiting:
+        window = waiting if exact else _window(left, waiting)
+        chosen = _ordered(left, window, visits, care, named)
+        if not chosen:
             break
-        planned.append(_visit(choice, left, visits))
-        for option in choice:
-            left = _after(left, option)
-            done.add(option.id)
-    minutes, chances = _timeline(planned)
+        for steps in chosen:
+            planned.append(_visit(steps, left, visits, named))
+            for option in steps:
+                left = _after(left, option)
+        order += chosen
+        done = {option.id for steps in chosen for option in steps}
+        waiting = [] if exact else [option for option in waiting if option.id not in done]
+        waiting = _with_needed(_useful(left, waiting), waiting)
+    minutes, chances = _timeline(beliefs, order, visits, named)
+    blocked = tuple(_blocked(beliefs, options, visits))
     return PlanResult(
-        visits=tuple(planned),
-        blocked=tuple(_blocked(beliefs, options, visits)),
-        expected_minutes=minutes,
-        chance_by=chances,
-        exact=False,
-        gap=None,
-    )
+        visits=tuple(planned), blocked=blocked, expected_minutes=minutes, chance_by=chances, exact=exact,
+        gap=0.0 if exact else None,
+    )  # fmt: skip
 
 
 def chance_to_fix(beliefs: Beliefs, option: Option) -> float:
@@ -62,83 +78,86 @@ def chance_to_fix(beliefs: Beliefs, option: Option) -> float:
 
 
 def _worth(beliefs: Beliefs, option: Option) -> float:
+    """Chance to mend or to name the cause, whichever is larger."""
     total = sum(beliefs.values()) or 1.0
     finds = sum(beliefs.get(cause, 0.0) * chance for cause, chance in option.finds.items()) / total
-    return chance_to_fix(beliefs, option) + FINDING_SHARE * finds
+    return max(chance_to_fix(beliefs, option), finds)
 
 
-def _allowed(beliefs: Beliefs, options: Sequence[Option], done: set[str], speed: bool) -> list[Option]:
-    ready = [
-        option
-        for option in options
-        if option.id not in done and all(name in done for name in option.after) and _worth(beliefs, option) >= PROMISING
-    ]
-    safe = [option for option in ready if option.stakes is not Stakes.FILES]
-    if safe and not speed:
-        return safe
-    waiting = [one for one in options if one.id not in done and one.stakes is Stakes.FILES and one not in ready]
-    needed = {name for option in waiting if _worth(beliefs, option) >= PROMISING for name in option.after}
-    return ready or [option for option in options if option.id in needed and option.id not in done]
+def _useful(beliefs: Beliefs, options: Sequence[Option]) -> list[Option]:
+    return [option for option in options if _worth(beliefs, option) >= PROMISING]
 
 
-def _best_visit(beliefs: Beliefs, options: Sequence[Option], visits: Mapping[Place, VisitCost]) -> list[Option]:
-    best: list[Option] = []
-    best_rate = -1.0
-    for place in {option.place: None for option in options}:
-        here = sorted(
-            (one for one in options if one.place is place),
-            key=lambda one: (-_worth(beliefs, one) / one.minutes, one.id),
-        )
-        for count in range(1, len(here) + 1):
-            rate = _rate(beliefs, here[:count], visits[place])
-            if rate > best_rate:
-                best, best_rate = here[:count], rate
-    return best
+def _with_needed(useful: list[Option], options: Sequence[Option]) -> list[Option]:
+    """The useful ones whose needed steps can be done, and these steps. What is needed may need others in turn."""
+    by_id = {option.id: option for option in options}
+    kept = {option.id: option for option in useful}
+    waiting = list(useful)
+    while waiting:
+        for name in waiting.pop().after:
+            if name in by_id and name not in kept:
+                kept[name] = by_id[name]
+                waiting.append(by_id[name])
+    while True:  # a step whose need cannot be met falls out, and with it those that need it
+        lost = {one.id for one in kept.values() if not set(one.after) <= set(kept)}
+        if not lost:
+            return [option for option in options if option.id in kept]
+        kept = {name: one for name, one in kept.items() if name not in lost}
 
 
-def _extended(
-    beliefs: Beliefs, visit: list[Option], options: Sequence[Option], visits: Mapping[Place, VisitCost]
-) -> list[Option]:
-    """The visit with whatever else is better done now than after another way there: nobody likes to come twice."""
-    if not visit:
-        return visit
-    chosen, left = list(visit), dict(beliefs)
-    for step in visit:
-        left = _after(left, step)
-    others = [option for option in options if option not in visit]
-    elsewhere = [option for option in others if option.place is not visit[0].place]
-    rate = _rate(left, best, visits[best[0].place]) if (best := _best_visit(left, elsewhere, visits)) else 0.0
-    for option in sorted(others, key=lambda one: (-_worth(left, one) / one.minutes, one.id)):
-        if option.place is visit[0].place and _worth(left, option) >= max(PROMISING, rate * option.minutes):
-            chosen.append(option)
-            left = _after(left, option)
+def _fits(options: Sequence[Option]) -> bool:
+    counts = [sum(one.place is place for one in options) for place in Place]
+    return len(options) <= MOST_STEPS and max(counts) <= MOST_IN_A_PLACE
+
+
+def _window(beliefs: Beliefs, options: Sequence[Option]) -> list[Option]:
+    """The steps that promise most for their minutes, with those that they need, as many as can be ordered at once."""
+    chosen: list[Option] = []
+    for option in sorted(options, key=lambda one: (-_worth(beliefs, one) / one.minutes, one.id)):
+        group = [one for one in _with_needed([option], options) if one not in chosen]
+        if len(chosen) + len(group) <= _WINDOW and _fits([*chosen, *group]):
+            chosen += group
     return chosen
 
 
-def _rate(beliefs: Beliefs, steps: Sequence[Option], cost: VisitCost) -> float:
-    left, worth = beliefs, 0.0
-    for step in steps:
-        worth += (sum(left.values()) / (sum(beliefs.values()) or 1.0)) * _worth(left, step)
-        left = _after(left, step)
-    return worth / (cost.enter_minutes + cost.test_minutes + sum(step.minutes for step in steps))
+def _ordered(
+    beliefs: Beliefs, options: Sequence[Option], visits: Mapping[Place, VisitCost], care: Care, named: Named
+) -> list[list[Option]]:
+    problem = objective_of(beliefs, options, visits, care.prices, care.hand_over, named)
+    return [_in_turn(beliefs, [options[number] for number in steps]) for steps in best_visits(problem)]
+
+
+def _in_turn(beliefs: Beliefs, steps: list[Option]) -> list[Option]:
+    """The steps of a visit by chance for a minute, each behind what it needs."""
+    waiting = sorted(steps, key=lambda one: (-_worth(beliefs, one) / one.minutes, one.id))
+    turn: list[Option] = []
+    while waiting:
+        names = {one.id for one in waiting}
+        following = next(one for one in waiting if not names & set(one.after))
+        turn.append(following)
+        waiting.remove(following)
+    return turn
 
 
 def _after(beliefs: Beliefs, option: Option) -> dict[str, float]:
-    """What is left of the beliefs when the option did not help."""
-    return {cause: chance * (1 - option.fixes.get(cause, 0.0)) for cause, chance in beliefs.items()}
+    """What is left of the beliefs when the option did not help and its report named nothing."""
+    return {
+        cause: chance * (1 - option.fixes.get(cause, 0.0)) * (1 - option.finds.get(cause, 0.0))
+        for cause, chance in beliefs.items()
+    }
 
 
-def _visit(steps: Sequence[Option], beliefs: Beliefs, visits: Mapping[Place, VisitCost]) -> VisitResult:
+def _visit(steps: Sequence[Option], beliefs: Beliefs, visits: Mapping[Place, VisitCost], named: Named) -> VisitResult:
     results, left = [], beliefs
     for step in steps:
-        results.append(_step(step, left))
+        results.append(_step(step, left, named))
         left = _after(left, step)
     cost = visits[steps[0].place]
     minutes = cost.enter_minutes + cost.test_minutes
     return VisitResult(place=steps[0].place, how=cost.how, minutes=minutes, steps=tuple(results))
 
 
-def _step(option: Option, beliefs: Beliefs) -> StepResult:
+def _step(option: Option, beliefs: Beliefs, named: Named) -> StepResult:
     chance = chance_to_fix(beliefs, option)
     helped = {cause: beliefs.get(cause, 0.0) * share for cause, share in {**option.finds, **option.fixes}.items()}
     main = max(helped, key=lambda cause: helped[cause], default="")
@@ -151,24 +170,41 @@ def _step(option: Option, beliefs: Beliefs) -> StepResult:
         stakes=option.stakes,
         needs=option.unknown,
         repair=option.repair,
+        leads_to={cause: named[cause].option.id for cause in option.finds if cause in named},
         why=f"{verb} {main} ({beliefs.get(main, 0.0) / (sum(beliefs.values()) or 1.0):.0%})"
         if main
         else "must come before another step",
     )
 
 
-def _timeline(visits: Sequence[VisitResult]) -> tuple[float, dict[str, float]]:
-    """Expected minutes, and the chance of a working PC by each mark; it shows at the test start of each visit."""
-    clock, expected, working = 0.0, 0.0, 0.0
-    by = {str(mark): 0.0 for mark in _MARKS}
-    for visit in visits:
-        minutes = visit.minutes + sum(step.minutes for step in visit.steps)
-        expected += (1 - working) * minutes
+def _timeline(
+    beliefs: Beliefs, order: Sequence[Sequence[Option]], visits: Mapping[Place, VisitCost], named: Named
+) -> tuple[float, dict[str, float]]:
+    """Expected minutes, and the chance of a working PC by each mark.
+
+    What a visit mended shows at its test start; a cause that it named is gone straight for, and shows after that.
+    """
+    left, clock, expected = dict(beliefs), 0.0, 0.0
+    total = sum(beliefs.values()) or 1.0
+    works: list[tuple[float, float]] = []
+    for steps in order:
+        cost = visits[steps[0].place]
+        minutes = cost.enter_minutes + cost.test_minutes + sum(step.minutes for step in steps)
+        expected += sum(left.values()) / total * minutes
         clock += minutes
-        for step in visit.steps:
-            working += (1 - working) * step.chance
-        by |= {str(mark): working for mark in _MARKS if clock <= mark}
-    return expected, by
+        for cause, mass in left.items():
+            unmended, unnamed = mass, 1.0
+            for step in steps:
+                unmended *= 1 - step.fixes.get(cause, 0.0)
+                unnamed *= 1 - step.finds.get(cause, 0.0)
+            found = unmended * (1 - unnamed) / total
+            works.append((clock, (mass - unmended) / total))
+            if found and cause in named:
+                way = named[cause].minutes
+                expected += found * way
+                works.append((clock + way, found * named[cause].option.fixes[cause]))
+            left[cause] = unmended * unnamed
+    return expected, {str(mark): sum(share for at, share in works if at <= mark) for mark in _MARKS}
 
 
 def _blocked(beliefs: Beliefs, options: Sequence[Option], visits: Mapping[Place, VisitCost]) -> list[BlockedResult]:

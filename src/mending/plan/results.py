@@ -13,6 +13,7 @@ class StepResult(msgspec.Struct, frozen=True, kw_only=True):
     Attributes:
         chance: that the PC starts because of this step, if nothing before it helped.
         needs: facts still to be found out before it can be done.
+        leads_to: for each cause that its report may name, the step to go straight for then.
     """
 
     id: str
@@ -23,6 +24,7 @@ class StepResult(msgspec.Struct, frozen=True, kw_only=True):
     needs: tuple[str, ...]
     repair: str | None
     why: str
+    leads_to: Mapping[str, str] = {}
 
 
 class VisitResult(msgspec.Struct, frozen=True, kw_only=True):

@@ -26,7 +26,6 @@ def propose(request: Request) -> Proposal:
 
     Raises:
         RefusedError: a table is there already, nothing sure was found, or what was found does not fit a table.
-        UsageError: the extra `search` is not installed.
     """
     disk, trace = request.disk, request.trace
     answers = tuple(one for one in _ANSWERS if any(finding.id == one for finding in trace.findings))

@@ -4,20 +4,29 @@ from pathlib import Path
 
 import click
 
-from mending.case import load_case, plan_of
+from mending.case import load_case, plan_of, why_of
 from mending.cli import options
-from mending.cli.show import emit, show_plan
+from mending.cli.show import emit, show_plan, show_why
 from mending.knowledge import base_pack
 
 
 @click.command("plan")
 @options.case_argument
 @click.option(
-    "--care", type=click.Choice(["files", "speed"]), default="files", help="`speed` may risk personal files early."
+    "--care",
+    type=click.Choice(["files", "programs", "speed"]),
+    default="files",
+    help="What to spare most; `speed` may risk personal files without a copy.",
+)
+@click.option(
+    "--why", metavar="STEP", help="Why a step stands where it does: the plan with it first, last, and not at all."
 )
 @click.option("--all", "everything", is_flag=True, help="Every visit in full.")
 @options.as_json
-def command(case: str, care: str, everything: bool, as_json: bool) -> None:
+def command(case: str, care: str, why: str | None, everything: bool, as_json: bool) -> None:
     """The order of steps: visits, minutes, needs, what is at stake, and why each step stands where it does."""
-    result = plan_of(load_case(Path(case)).state, base_pack(), care == "speed")
+    if why is not None:
+        emit(why_of(load_case(Path(case)).state, base_pack(), why, care), as_json, show_why)
+        return
+    result = plan_of(load_case(Path(case)).state, base_pack(), care)
     emit(result, as_json, lambda one: show_plan(one, case, everything))

@@ -4,7 +4,7 @@ from rich.console import Group, RenderableType
 
 from mending.cli.show.console import indented, plain_id, rows, text, title
 from mending.cli.show.traces import stakes
-from mending.plan import PlanResult, StepResult, VisitResult
+from mending.plan import PlanResult, StepResult, VisitResult, WhyResult
 from mending.reason import CauseResult, CausesResult, QuestionResult
 
 _SHOWN = 6
@@ -12,6 +12,7 @@ _LEAST = 0.01
 _BAR = 12
 _FULL_VISITS = 2
 _LATER_VISITS = 5
+_LED = 3
 
 
 def show_causes(result: CausesResult, everything: bool = False) -> RenderableType:
@@ -62,6 +63,8 @@ def show_plan(plan: PlanResult, named: str, everything: bool = False) -> Rendera
     if plan.visits:
         by = ", ".join(f"{chance:.0%} by {minutes} min" for minutes, chance in plan.chance_by.items())
         parts += [text(""), text(f"chance that it works: {by}; expected: {plan.expected_minutes:.0f} minutes")]
+        proof = "no order of these steps costs less" if plan.exact else "more steps than can be proved; a good order"
+        parts += [text(f"order: {proof}", "dim")]
     if plan.blocked:
         reasons = [(one.id, f"{one.chance:.0%}", text(one.says, "dim")) for one in plan.blocked[:5]]
         parts += [text(""), title("cannot be done now"), indented(rows(reasons, wide=2))]
@@ -87,7 +90,19 @@ def _step(step: StepResult) -> RenderableType:
     facts = f"{step.minutes:g} min, {_chance(step)}, {stakes(step.stakes)}"
     unknown = f"; find out first: {', '.join(step.needs)}" if step.needs else ""
     head = rows([(text(step.id, "bold"), facts + unknown)])
-    return Group(head, indented(text(step.does), text(f"because it {step.why}", "dim")))
+    leads = [text(f"if it names {cause}: {then}", "dim") for cause, then in list(step.leads_to.items())[:_LED]]
+    return Group(head, indented(text(step.does), text(f"because it {step.why}", "dim"), *leads))
+
+
+def show_why(result: WhyResult) -> RenderableType:
+    """What the plan costs with the step where it is, and elsewhere; costs count stakes and handing over, too."""
+    cells = [("as planned", f"{result.planned:.0f} min", "")]
+    for words, cost in (("first", result.first), ("last", result.last), ("left out", result.without)):
+        cells.append((words, f"{cost:.0f} min", f"{cost - result.planned:+.1f}"))
+    note = (
+        "Expected minutes, with what is at stake and with handing over; what it needs, or what needs it, moves along."
+    )
+    return Group(title(result.step), indented(rows(cells, right=(1, 2))), text(note, "dim"))
 
 
 def show_question(question: QuestionResult, named: str) -> RenderableType:

@@ -1,0 +1,110 @@
+"""The best order of steps, proved: dynamic programming backwards over all sets of done steps (`docs/planning.md`)."""
+
+from typing import Any
+
+from mending.model import load_numpy
+from mending.plan.objective import Objective
+
+MOST_STEPS, MOST_IN_A_PLACE = 18, 6
+_HAND_OVER = 0
+
+
+def best_visits(problem: Objective) -> list[list[int]]:
+    """The visits of the plan that costs least, in order; empty where handing over at once does.
+
+    Raises:
+        ValueError: more steps than `MOST_STEPS`.
+    """
+    if problem.steps > MOST_STEPS:
+        raise ValueError(f"{problem.steps} steps are too many for an exact plan")
+    choice = _choices(problem)
+    done, visits = 0, []
+    while chosen := int(choice[done]):
+        visits.append([step for step in range(problem.steps) if chosen >> step & 1])
+        done |= chosen
+    return visits
+
+
+def _choices(problem: Objective) -> Any:
+    """For every set of done steps the steps of the best next visit, both as bit masks; 0 is to hand over."""
+    numbers = load_numpy()
+    count = 1 << problem.steps
+    left = _masses(problem)
+    whole = left.sum(axis=1) + problem.rest
+    cost = whole * problem.hand_over
+    choice = numbers.zeros(count, dtype=numbers.int64)
+    sizes = _sizes(problem.steps)
+    groups = _groups(problem)
+    named = _named(problem, [group for group, _ in groups])
+    for size in range(problem.steps - 1, -1, -1):
+        sets = numbers.flatnonzero(sizes == size)
+        best, chosen = cost[sets], choice[sets]
+        straight = left[sets] @ named if named is not None else None
+        for number, (group, minutes) in enumerate(groups):
+            free = numbers.flatnonzero((sets & group) == 0)
+            free = free[_allowed(problem, group, sets[free])]
+            if not len(free):
+                continue
+            there = sets[free]
+            total = whole[there] * minutes + cost[there | group]
+            if straight is not None:
+                total += straight[free, number]
+            better = total < best[free] - 1e-12
+            best[free[better]] = total[better]
+            chosen[free[better]] = group
+        cost[sets], choice[sets] = best, chosen
+    return choice
+
+
+def _masses(problem: Objective) -> Any:
+    """What is left of each cause behind every set of steps, shape (2^n, c)."""
+    numbers = load_numpy()
+    left = numbers.empty((1 << problem.steps, len(problem.mass)))
+    left[0] = problem.mass
+    for step in range(problem.steps):
+        size = 1 << step
+        left[size : 2 * size] = left[:size] * (problem.keep[step] * problem.miss[step])
+    return left
+
+
+def _sizes(steps: int) -> Any:
+    numbers = load_numpy()
+    sizes = numbers.zeros(1 << steps, dtype=numbers.int8)
+    for step in range(steps):
+        sizes[1 << step : 2 << step] = sizes[: 1 << step] + 1
+    return sizes
+
+
+def _groups(problem: Objective) -> list[tuple[int, float]]:
+    """Every set of steps that one visit may hold, as a bit mask, and the minutes of the visit."""
+    found = []
+    for place, way in enumerate(problem.visit):
+        here = [step for step in range(problem.steps) if problem.place[step] == place]
+        for bits in range(1, 1 << len(here)):
+            steps = [step for number, step in enumerate(here) if bits >> number & 1]
+            found.append((sum(1 << step for step in steps), way + float(problem.minutes[steps].sum())))
+    return found
+
+
+def _allowed(problem: Objective, group: int, sets: Any) -> Any:
+    """Where all that the steps of a group need is done, or in the group itself."""
+    numbers = load_numpy()
+    needed = 0
+    for step in range(problem.steps):
+        if group >> step & 1:
+            needed |= problem.after[step]
+    needed &= ~group
+    return (sets & needed) == needed if needed else numbers.ones(len(sets), dtype=bool)
+
+
+def _named(problem: Objective, groups: list[int]) -> Any:
+    """What a unit of each cause pays for being named in a group, shape (c, groups); None where nothing names any."""
+    numbers = load_numpy()
+    if bool((problem.miss == 1).all()):
+        return None
+    columns = []
+    for group in groups:
+        steps = [step for step in range(problem.steps) if group >> step & 1]
+        unmended = numbers.prod(problem.keep[steps], axis=0)
+        columns.append(unmended * (1 - numbers.prod(problem.miss[steps], axis=0)) * problem.known)
+    return numbers.stack(columns, axis=1)

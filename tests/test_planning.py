@@ -1,0 +1,122 @@
+"""The best order of steps against every order there is; what a plan must obey; windows of larger problems."""
+
+import unittest
+from random import Random
+
+from mending.knowledge import base_pack
+from mending.model import Place, Stakes
+from mending.plan import Care, Situation, VisitCost, make_plan, options_from, visit_costs, why_there
+from mending.plan.exact import best_visits
+from mending.plan.objective import objective_of, straight_for
+from mending.plan.options import Option
+from mending.reason import Evidence, believe
+from tests.all_orders import cheapest, problem
+
+PLACES = list(Place)
+
+
+def options_of(rows):
+    return [
+        Option(
+            id=str(number), does="", minutes=minutes, place=PLACES[place], stakes=Stakes.NOTHING,
+            fixes={str(cause): chance for cause, chance in fixes.items()},
+            finds={str(cause): chance for cause, chance in finds.items()},
+            after=tuple(map(str, sorted(first))), unknown=(), blocked="", repair=None,
+        )
+        for number, (minutes, place, fixes, finds, first) in enumerate(rows)
+    ]  # fmt: skip
+
+
+def posed(chances, rows, ways, hand_over):
+    """Beliefs, options, ways and care, as the program has them."""
+    beliefs = {**{str(cause): chance for cause, chance in enumerate(chances)}, "rest": 1 - sum(chances)}
+    costs = {PLACES[place]: VisitCost(way * 0.75, way * 0.25, "") for place, way in enumerate(ways)}
+    costs |= {place: VisitCost(1, 1, "") for place in PLACES if place not in costs}
+    return beliefs, options_of(rows), costs, Care({}, hand_over)
+
+
+def objective(beliefs, options, costs, care):
+    straight = straight_for(options, costs, care.prices, care.hand_over)
+    return objective_of(beliefs, options, costs, care.prices, care.hand_over, straight)
+
+
+class Exactness(unittest.TestCase):
+    def test_the_plan_costs_what_the_best_of_all_orders_costs(self):
+        random = Random(20261123)
+        for number in range(60):
+            made = problem(random, random.randint(1, 6), random.randint(1, 4))
+            beliefs, options, costs, care = posed(*made)
+            problem_here = objective(beliefs, options, costs, care)
+            visits = best_visits(problem_here)
+            self.assertAlmostEqual(problem_here.cost(visits), cheapest(*made), 8, number)
+            done = set()
+            for visit in visits:
+                self.assertEqual(len({options[step].place for step in visit}), 1)
+                done |= {options[step].id for step in visit}
+                self.assertTrue(all(set(options[step].after) <= done for step in visit))
+
+    def test_too_many_steps_are_refused_and_ordered_in_windows_instead(self):
+        made = problem(Random(5), 30, 6)
+        beliefs, options, costs, care = posed(*made)
+        with self.assertRaises(ValueError):
+            best_visits(objective(beliefs, options, costs, care))
+        plan = make_plan(beliefs, options, costs, care)
+        self.assertEqual((plan.exact, plan.gap), (False, None))
+        done = set()
+        for visit in plan.visits:
+            for step in visit.steps:
+                self.assertTrue(set(options[int(step.id)].after) <= done)
+                done.add(step.id)
+        self.assertEqual(len(done), sum(len(visit.steps) for visit in plan.visits))
+        small = make_plan(*posed(*problem(Random(6), 8, 3)))
+        self.assertEqual((small.exact, small.gap), (True, 0.0))
+
+    def test_nothing_is_done_that_costs_more_than_it_saves(self):
+        row = (400.0, 0, {0: 0.5}, {}, set())
+        self.assertEqual(make_plan(*posed([0.2, 0.2], [row], [10.0], 120.0)).visits, ())
+        cheap = (1.0, 0, {0: 0.5}, {}, set())
+        self.assertEqual(len(make_plan(*posed([0.2, 0.2], [cheap], [10.0], 120.0)).visits), 1)
+
+    def test_a_test_that_names_the_cause_leads_to_what_mends_it(self):
+        rows = [(5.0, 0, {}, {0: 0.98}, set()), (90.0, 1, {0: 0.98}, {}, set()), (90.0, 2, {1: 0.98}, {}, set())]
+        plan = make_plan(*posed([0.45, 0.45], rows, [2.0, 5.0, 5.0], 480.0))
+        first = plan.visits[0].steps[0]
+        self.assertEqual((first.id, dict(first.leads_to)), ("0", {"0": "1"}))
+        self.assertEqual(plan.visits[1].steps[0].id, "2")
+        self.assertAlmostEqual(plan.chance_by["120"], 0.45 * 0.98 * 0.98 + 0.45 * 0.98)
+
+
+class Why(unittest.TestCase):
+    def test_no_step_of_the_best_plan_is_better_elsewhere(self):
+        random = Random(7)
+        for _ in range(25):
+            made = problem(random, random.randint(2, 7), 3)
+            beliefs, options, costs, care = posed(*made)
+            plan = make_plan(beliefs, options, costs, care)
+            best = objective(beliefs, options, costs, care)
+            for step in [step.id for visit in plan.visits for step in visit.steps]:
+                found = why_there(plan, step, beliefs, options, costs, care)
+                self.assertLessEqual(found.planned, min(found.first, found.last, found.without) + 0.011)
+                self.assertGreaterEqual(found.planned, best.cost(best_visits(best)) - 0.011)
+
+
+class Pack(unittest.TestCase):
+    def test_plans_of_the_pack_come_quickly_to_what_the_signs_point_at(self):
+        pack = base_pack()
+        rows = (
+            ({"fans-lights": "none", "logo": "never", "lock-key": "dead"}, "swap-power"),
+            ({"after-logo": "stop-screen", "code-names-driver": "yes", "safe-mode-start": "yes"}, "put-back-driver"),
+            ({"drive-light": "steady", "drive-noise": "clicks"}, "test-drive"),
+            ({"clock-wrong": "yes", "recent-change": "setup"}, "restore-setup"),
+        )
+        for seen, step in rows:
+            facts = {"bench": "yes", "rescue-stick": "yes", "backup": "yes"}
+            situation = Situation(facts=facts)
+            beliefs = believe(pack, Evidence(facts=facts, seen=seen)).beliefs
+            care = Care(pack.grades.prices["files"], pack.grades.hand_over)
+            plan = make_plan(beliefs, options_from(pack, situation), visit_costs(pack, situation), care)
+            self.assertIn(step, [one.id for one in plan.visits[0].steps], seen)
+
+
+if __name__ == "__main__":
+    unittest.main()
