@@ -20,12 +20,16 @@ def problem(random, steps, places):
 
 
 def straight(chances, rows, ways, hand_over):
-    """What it costs to go straight for each cause."""
-    return [
-        min([hand_over] + [ways[place] + minutes + (1 - fixes.get(cause, 0)) * hand_over
-                           for minutes, place, fixes, _, _ in rows])
-        for cause in range(len(chances))
-    ]  # fmt: skip
+    """What it costs to go straight for each cause, with all that has to come first."""
+    costs = [hand_over] * len(chances)
+    for step, row in enumerate(rows):
+        group = {step}
+        for _ in rows:
+            group |= set().union(*(rows[one][4] for one in group))
+        fixed = sum(rows[one][0] for one in group) + sum(ways[place] for place in {rows[one][1] for one in group})
+        for cause, chance in row[2].items():
+            costs[cause] = min(costs[cause], fixed + (1 - chance) * hand_over)
+    return costs
 
 
 def cheapest(chances, rows, ways, hand_over):

@@ -60,29 +60,57 @@ class Objective:
 
 @dataclass(frozen=True)
 class Straight:
-    """Where a cause leads that a report names: the step, its minutes with the visit, and what it costs in all."""
+    """Where a cause leads that a report names: the step, what it needs first, minutes with the ways, cost in all."""
 
     option: Option
+    needed: tuple[Option, ...]
     minutes: float
     cost: float
+
+    @property
+    def says(self) -> str:
+        """The steps in their order."""
+        return ", then ".join(one.id for one in (*self.needed, self.option))
 
 
 def straight_for(
     options: Sequence[Option], visits: Mapping[Place, VisitCost], prices: Mapping[str, float], hand_over: float
 ) -> dict[str, Straight]:
-    """For each cause the step to go straight for; none where handing over costs less.
+    """For each cause the step to go straight for, behind all that it needs; none where handing over costs less.
 
     Args:
         options: steps that can be done. prices, hand_over: as of `objective_of`.
     """
+    by_id = {option.id: option for option in options}
     best: dict[str, Straight] = {}
     for option in options:
-        minutes = option.minutes + visits[option.place].enter_minutes + visits[option.place].test_minutes
+        needed = _needed(option, by_id)
+        if needed is None:
+            continue
+        group = [*needed, option]
+        ways = sum(visits[place].enter_minutes + visits[place].test_minutes for place in {one.place for one in group})
+        minutes = ways + sum(one.minutes for one in group)
+        stakes = sum(prices.get(one.stakes, 0.0) for one in group)
         for cause, chance in option.fixes.items():
-            cost = minutes + prices.get(option.stakes, 0.0) + (1 - chance) * hand_over
+            cost = minutes + stakes + (1 - chance) * hand_over
             if cost < (best[cause].cost if cause in best else hand_over):
-                best[cause] = Straight(option, minutes, cost)
+                best[cause] = Straight(option, needed, minutes, cost)
     return best
+
+
+def _needed(option: Option, by_id: Mapping[str, Option]) -> tuple[Option, ...] | None:
+    """All that a step needs, what is needed first in front; None where some of it cannot be done."""
+    found: list[Option] = []
+    waiting = list(option.after)
+    while waiting:
+        name = waiting.pop()
+        if name not in by_id:
+            return None
+        one = by_id[name]
+        if one not in found:
+            found.insert(0, one)
+            waiting += one.after
+    return tuple(found)
 
 
 def objective_of(

@@ -170,7 +170,9 @@ def _step(option: Option, beliefs: Beliefs, named: Named) -> StepResult:
         stakes=option.stakes,
         needs=option.unknown,
         repair=option.repair,
-        leads_to={cause: named[cause].option.id for cause in option.finds if cause in named},
+        leads_to={
+            cause: named[cause].says for cause in option.finds if cause in named and named[cause].option is not option
+        },
         why=f"{verb} {main} ({beliefs.get(main, 0.0) / (sum(beliefs.values()) or 1.0):.0%})"
         if main
         else "must come before another step",
