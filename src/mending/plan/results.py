@@ -13,7 +13,7 @@ class StepResult(msgspec.Struct, frozen=True, kw_only=True):
     Attributes:
         chance: that the PC starts because of this step, if nothing before it helped.
         needs: facts still to be found out before it can be done.
-        leads_to: for each cause that its report may name, the steps to go straight for then, where it is not itself one.
+        leads_to: for each other cause that its report may name, the steps to go straight for then.
     """
 
     id: str
