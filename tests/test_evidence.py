@@ -350,6 +350,13 @@ class Hostile(InFolder):
         for data in (laughs.encode(), laughs.encode("utf-16")):
             self.assertIn("entities", one(data).notes[0])
         self.assertEqual(one(b"[" * 200_000).events, ())
+        torn = io.BytesIO()
+        with zipfile.ZipFile(torn, "w") as file:
+            file.writestr("a.log.gz", b"not packed")
+            file.writestr("b.dmp", WIDE.encode())
+        data = bytearray(torn.getvalue())
+        data[data.index(b"not packed")] ^= 1
+        self.assertEqual([row.kind for row in read(bytes(data))], ["damaged", "dump"])
 
     def test_nothing_of_it_reaches_the_terminal(self):
         evil = "\x1b]0;boo\x07\x1b[2J\u202e"

@@ -149,4 +149,4 @@ def _notes(reads: Sequence[FileRead]) -> tuple[str, ...]:
     timed = [one for one in reads if one.events]
     if any(not one.zoned for one in timed):
         notes.append("Some times carry no zone; they are taken for UTC.")
-    return tuple(notes)
+    return tuple(dict.fromkeys(notes))

@@ -1,6 +1,7 @@
 """One file of evidence, whatever it is: known by its content, read to crashes, events, restore points and repairs."""
 
 import io
+import re
 from collections.abc import Iterable, Iterator
 from typing import BinaryIO, cast
 
@@ -20,6 +21,8 @@ _HEAD = 8192
 _SMALL = 4 * 1024 * 1024
 """Largest file that is taken for one report; kernels' reports and repair logs have some ten KiB."""
 _MOST_EVENTS = 200_000
+_JSON = re.compile(rb"\s*(?:\{|\[\s*[\[{\]])")
+"""How a JSON table begins; lines of kernels begin with a bracket, too, and a time in it."""
 _STREAMED = (
     (journal.is_export, journal.read_export),
     (journal.is_json, journal.read_json),
@@ -69,13 +72,17 @@ class Reader:
             ReadError: the file itself cannot be read.
             UsageError: an extra is missing.
         """
-        found = []
         try:
-            for inner, stream in unpacked(source, name):
-                found.append(self._one(inner, stream, source, modified))
+            return [self._whole(inner, stream, source, modified) for inner, stream in unpacked(source, name)]
         except InputError as error:
-            found.append(FileRead(name=name, kind="damaged", notes=(str(error),)))
-        return found
+            return [_damaged(name, error)]
+
+    def _whole(self, name: str, stream: BinaryIO, source: Source, modified: float) -> FileRead:
+        """One file; its damage leaves the others of an archive as they are."""
+        try:
+            return self._one(name, stream, source, modified)
+        except InputError as error:
+            return _damaged(name, error)
 
     def _one(self, name: str, stream: BinaryIO, source: Source, modified: float) -> FileRead:
         head = cast(io.BufferedReader, stream).peek(_HEAD)[:_HEAD]
@@ -95,7 +102,7 @@ class Reader:
     def _text(self, name: str, stream: BinaryIO, head: bytes, source: Source | None, modified: float) -> FileRead:
         """A table, a report, or a log. Short files are looked at as a whole first."""
         plain = decode_text(head).encode()
-        is_table = plain.lstrip()[:1] in {b"[", b"{"} or _names_columns(plain)
+        is_table = _JSON.match(plain) is not None or _names_columns(plain)
         short = len(head) < _HEAD or (source is not None and source.size <= _SMALL)
         if is_table or short:
             data = _held(stream, name)
@@ -109,6 +116,10 @@ class Reader:
             name=name, kind="log", crashes=read.crashes, events=read.events, first=read.first, last=read.last,
             zoned=read.zoned, notes=read.notes,
         )  # fmt: skip
+
+
+def _damaged(name: str, error: InputError) -> FileRead:
+    return FileRead(name=name, kind="damaged", notes=(str(error),))
 
 
 def _as_table(name: str, data: bytes, typist: Typist) -> FileRead | None:
