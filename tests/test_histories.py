@@ -64,6 +64,10 @@ class Runs(unittest.TestCase):
         self.assertEqual([one.ended for one in found.starts], ["unknown", "unknown", "running"])
         self.assertIsNone(found.onset)
 
+    def test_who_still_writes_long_after_a_stop_did_not_stop(self):
+        rows = [*run(10, 60), (90, "Time-Service", 37, {}), *run(100, 130), *run(140, 160)]
+        self.assertEqual([one.ended for one in told(xml(*rows)).starts], ["unclean", "clean", "clean"])
+
     def test_sleep_is_no_running_time(self):
         slept = [(30, "Kernel-Power", 42, {}), (90, "Kernel-Power", 107, {})]
         self.assertEqual(told(xml(*run(10, 100, *slept))).starts[0].minutes, 30)

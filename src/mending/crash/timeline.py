@@ -10,6 +10,10 @@ from mending.knowledge import EventKind
 
 _SAME_START = 300.0
 """Seconds within which different authors tell of one start."""
+_TOLD_WITHIN = 3600.0
+"""Seconds after a start in which it is said how the run before ended: saving a dump takes its time."""
+_STOPPING = 180.0
+"""Longest way from the last word about stopping to the end; who still writes later did not stop."""
 _FAILED = {"crash", "unclean"}
 
 
@@ -90,6 +94,7 @@ class _Draft:
         self.told: list[Event] = []
         self.asleep: list[tuple[float, float]] = []
         self.slept: float | None = None
+        self.stopped: float | None = None
 
     def is_same(self, event: Event) -> bool:
         """Whether another author tells of the start that this run began with."""
@@ -97,7 +102,7 @@ class _Draft:
 
     def take(self, event: Event) -> None:
         """What an event of this run adds."""
-        self.last = max(self.last, event.at)
+        self.went_on(event.at)
         match event.kind:
             case EventKind.SIGNED_IN:
                 self.signed_in = True
@@ -119,7 +124,13 @@ class _Draft:
                 self.told.append(event)
                 self.ended = "unclean"
             case EventKind.CLEAN_STOP if not self.ended:
-                self.ended = "clean"
+                self.ended, self.stopped = "clean", event.at
+
+    def went_on(self, at: float) -> None:
+        """A sign of life: what was taken for a clean end long before it was none."""
+        self.last = max(self.last, at)
+        if self.ended == "clean" and self.stopped is not None and at - self.stopped > _STOPPING:
+            self.ended = ""
 
     def run(self, next_start: float | None, otherwise: str) -> Run:
         """The finished run."""
@@ -174,10 +185,10 @@ def _start(drafts: list[_Draft], event: Event, waiting: list[Event]) -> None:
     if drafts and drafts[-1].is_same(event):
         drafts[-1].authors.add(event.by)
         return
-    if drafts and event.previous is not None and event.previous > drafts[-1].last:
-        drafts[-1].last = event.previous
+    if drafts and event.previous is not None:
+        drafts[-1].went_on(event.previous)
     for one in waiting:
-        if drafts and event.at - one.at < _SAME_START:
+        if drafts and event.at - one.at < _TOLD_WITHIN:
             drafts[-1].end_by(one)
     waiting.clear()
     drafts.append(_Draft(event.at, event.by))
@@ -185,7 +196,7 @@ def _start(drafts: list[_Draft], event: Event, waiting: list[Event]) -> None:
 
 def _earlier(drafts: list[_Draft], event: Event, waiting: list[Event]) -> None:
     """What is said of the run before: after a start of that one; in front of a start it waits for it."""
-    if drafts and event.at - drafts[-1].start < _SAME_START and not drafts[-1].ended:
+    if drafts and event.at - drafts[-1].start < _TOLD_WITHIN and not drafts[-1].ended:
         if len(drafts) > 1:
             drafts[-2].ended = "" if drafts[-2].ended == "clean" else drafts[-2].ended
             drafts[-2].end_by(event)

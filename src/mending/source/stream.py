@@ -106,11 +106,6 @@ def unpacked(source: Source, name: str) -> list[tuple[str, BinaryIO]]:
     return [(name, _bounded(opener(raw), allowance) if opener else raw)]
 
 
-def is_packed(head: bytes) -> bool:
-    """Whether a file begins as one of the packed kinds does."""
-    return head.startswith(b"PK\x03\x04") or _opener(head) is not None
-
-
 def _opener(head: bytes) -> Callable[[BinaryIO], BinaryIO] | None:
     if head.startswith(b"\x1f\x8b"):
         return lambda raw: gzip.GzipFile(fileobj=raw)  # type: ignore[return-value]
