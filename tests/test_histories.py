@@ -99,6 +99,7 @@ class Figures(unittest.TestCase):
                 if sum(row) >= inside
             )
             self.assertAlmostEqual(exact_p(inside, failures, share), ways)
+            self.assertAlmostEqual(stats.binomtest(inside, failures, share, alternative="greater").pvalue, ways)
 
     def test_correction_for_many_agrees_with_its_definition(self):
         values = [0.01, 0.04, 0.03, 0.5]
