@@ -61,7 +61,14 @@ class Words(Shop):
             ("causes", case), "active-flag-wrong (boot record)", "found on the disk: Entries 1 and 2", "something else"
         )
         self.check(
-            ("plan", case), "1. bench", "set-active-flag", "settings at risk", "chance that it works:", "and then"
+            ("plan", case),
+            "1. bench",
+            "set-active-flag",
+            "nothing at risk",
+            "if it names drive-dead:",
+            "chance that it works:",
+            "order: no order of these steps costs less",
+            "and then",
         )
         self.check(("plan", case, "--all"), "reinstall-erasing")
         self.check(("ask", case), "record it: mending saw", "=unknown cannot tell", "bits about the cause")
