@@ -29,7 +29,7 @@ TERMINALS = {
     "linux": ["trace gangway-2"],
     "sign-in": ["trace bridge-log"],
     "code": ["code '*** STOP: 0x1E (0xC0000005,0xFFFFF80002A1B2C3,0x0,0x8)'", "code inaccessable boot devise"],
-    "crashes": ["crashes slip-desk"],
+    "crashes": ["crashes slip-desk | head -46"],
     "work": ["work mess-room"],
     "demo": ["demo --brief new-workshop"],
     "help": ["--help"],
@@ -77,7 +77,7 @@ def _terminal(name: str, commands: list[str], folder: Path) -> None:
     look = ["-fa", "DejaVu Sans Mono", "-fs", "11", "-geometry", "141x47+0+0", "-bg", "#fbfaf6", "-fg", "#202020"]
     window = subprocess.Popen(["xterm", "-display", DISPLAY, *look, "-e", "sh", "-c", script], env=_environment())
     done = folder / "done"
-    for _ in range(60):
+    for _ in range(250):
         if done.exists():
             break
         time.sleep(0.1)

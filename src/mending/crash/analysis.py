@@ -66,12 +66,16 @@ def _of_dump(crash: CrashResult) -> Iterator[Event]:
 
 def _of_runs(line: Timeline, codes: Codes) -> Iterator[CrashResult]:
     """Crashes and unclean ends that only an entry of a log tells of."""
+    told = {run.code for run in line.runs if run.told and run.code}
+    meanings = {
+        code: next((one for one in look_up(f"{code:#x}", codes).matches if one.kind == "stop"), None) for code in told
+    }
     for run in line.runs:
         one = run.told
         if one is None:
             continue
         code = f"{run.code:#x}" if run.code else ""
-        known = next((match for match in look_up(code, codes).matches if match.kind == "stop"), None)
+        known = meanings.get(run.code or 0)
         yield CrashResult(
             file=one.file, line=one.line, kind="stop-code" if code else "unclean-stop", at=plain_time(run.end),
             code=code,
