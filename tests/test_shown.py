@@ -67,7 +67,7 @@ class Words(Shop):
             "nothing at risk",
             "if it names drive-dead:",
             "chance that it works:",
-            "order: no order of these steps costs less",
+            "order: a good one",
             "and then",
         )
         self.check(("plan", case, "--all"), "reinstall-erasing")

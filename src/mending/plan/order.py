@@ -14,6 +14,8 @@ PROMISING = 0.01
 """A step below this chance to mend or to name the cause is not worth planning."""
 _WINDOW = 14
 """Steps that are ordered at once where more could help than can be ordered exactly; a tenth of a second's work."""
+_TURN = 0.2
+"""Share of the beliefs that is left when it is time to look afresh which steps are useful."""
 _MARKS = (30, 60, 120)
 
 
@@ -46,23 +48,24 @@ def make_plan(
         beliefs: chance by cause; causes that no option knows count as never fixed.
     """
     reachable = [option for option in options if not option.blocked and not visits[option.place].blocked]
-    useful = _with_needed(_useful(beliefs, reachable), reachable)
-    exact = _fits(useful)
-    planned, left, waiting = list[VisitResult](), dict(beliefs), useful
-    order, named = list[list[Option]](), straight_for(reachable, visits, care.prices, care.hand_over)
-    while waiting:
-        window = waiting if exact else _window(left, waiting)
-        chosen = _ordered(left, window, visits, care, named)
+    named = straight_for(reachable, visits, care.prices, care.hand_over)
+    rest, order, planned = reachable, list[list[Option]](), list[VisitResult]()
+    exact, looked_at = True, set[str]()
+    left: Beliefs = beliefs
+    while useful := _with_needed(_useful(left, rest), rest):
+        window = useful if _fits(useful) else _window(left, useful)
+        chosen = _until_turned(left, _ordered(left, window, visits, care, named))
         if not chosen:
             break
+        names = {option.id for option in useful}
+        exact = exact and window is useful and (not order or names <= looked_at)
+        looked_at = looked_at or names
         for steps in chosen:
             planned.append(_visit(steps, left, visits, named))
-            for option in steps:
-                left = _after(left, option)
+            left = _after_all(left, steps)
         order += chosen
-        done = {option.id for steps in chosen for option in steps}
-        waiting = [] if exact else [option for option in waiting if option.id not in done]
-        waiting = _with_needed(_useful(left, waiting), waiting)
+        done = {option.id for steps in order for option in steps}
+        rest = [_relieved(option, done) for option in reachable if option.id not in done]
     minutes, chances = _timeline(beliefs, order, visits, named)
     blocked = tuple(_blocked(beliefs, options, visits))
     return PlanResult(
@@ -82,6 +85,24 @@ def _worth(beliefs: Beliefs, option: Option) -> float:
     total = sum(beliefs.values()) or 1.0
     finds = sum(beliefs.get(cause, 0.0) * chance for cause, chance in option.finds.items()) / total
     return max(chance_to_fix(beliefs, option), finds)
+
+
+def _until_turned(beliefs: Beliefs, order: list[list[Option]]) -> list[list[Option]]:
+    """Visits up to where what was believed is mostly ruled out: other steps may be the useful ones then."""
+    left, kept = beliefs, list[list[Option]]()
+    for steps in order:
+        kept.append(steps)
+        left = _after_all(left, steps)
+        if sum(left.values()) < _TURN * sum(beliefs.values()):
+            break
+    return kept
+
+
+def _relieved(option: Option, done: set[str]) -> Option:
+    """The same step without the needs that are met."""
+    if not set(option.after) & done:
+        return option
+    return msgspec.structs.replace(option, after=tuple(name for name in option.after if name not in done))
 
 
 def _useful(beliefs: Beliefs, options: Sequence[Option]) -> list[Option]:
@@ -137,6 +158,12 @@ def _in_turn(beliefs: Beliefs, steps: list[Option]) -> list[Option]:
         turn.append(following)
         waiting.remove(following)
     return turn
+
+
+def _after_all(beliefs: Beliefs, steps: Sequence[Option]) -> Beliefs:
+    for step in steps:
+        beliefs = _after(beliefs, step)
+    return beliefs
 
 
 def _after(beliefs: Beliefs, option: Option) -> dict[str, float]:

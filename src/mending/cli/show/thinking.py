@@ -63,7 +63,7 @@ def show_plan(plan: PlanResult, named: str, everything: bool = False) -> Rendera
     if plan.visits:
         by = ", ".join(f"{chance:.0%} by {minutes} min" for minutes, chance in plan.chance_by.items())
         parts += [text(""), text(f"chance that it works: {by}; expected: {plan.expected_minutes:.0f} minutes")]
-        proof = "no order of these steps costs less" if plan.exact else "more steps than can be proved; a good order"
+        proof = "no order of these steps costs less" if plan.exact else "a good one, not proved to be the best"
         parts += [text(f"order: {proof}", "dim")]
     if plan.blocked:
         reasons = [(one.id, f"{one.chance:.0%}", text(one.says, "dim")) for one in plan.blocked[:5]]
