@@ -1,4 +1,4 @@
-"""The best order of steps against every order there is; what a plan must obey; windows of larger problems."""
+"""The best order of steps against every order there is; what a plan must obey; parts of larger problems."""
 
 import unittest
 from random import Random
@@ -55,7 +55,7 @@ class Exactness(unittest.TestCase):
                 done |= {options[step].id for step in visit}
                 self.assertTrue(all(set(options[step].after) <= done for step in visit))
 
-    def test_too_many_steps_are_refused_and_ordered_in_windows_instead(self):
+    def test_too_many_steps_are_refused_and_ordered_in_parts_instead(self):
         made = problem(Random(5), 30, 6)
         beliefs, options, costs, care = posed(*made)
         with self.assertRaises(ValueError):
