@@ -199,6 +199,21 @@ class Logs(InFolder):
         self.assertEqual(self.events(export), wanted)
         list(journal.read_export(io.BytesIO(b"MESSAGE\n" + b"\xff" * 8 + b"x")))
 
+    def test_a_crash_in_a_journal_is_read_like_one_in_a_log_and_may_be_survived(self):
+        words = ("BUG: kernel NULL pointer dereference, address: 0000000000000018", "Oops: 0000 [#1] PREEMPT SMP NOPTI",
+                 "RIP: 0010:till_read+0x2c/0x80 [ferry_till]")  # fmt: skip
+        rows = [(0, "kernel", "Linux version 6.1"), *((60 + at, "kernel", text) for at, text in enumerate(words))]
+        rows += [(4000, "till", "ticket sold"), (4100, "systemd", "Reached target Power-Off.")]
+        text = "".join(
+            json.dumps({"__REALTIME_TIMESTAMP": str(1795161600000000 + at * 1000000), "_BOOT_ID": "a", "MESSAGE": words,
+                        "_TRANSPORT": by, "SYSLOG_IDENTIFIER": by}) + "\n"
+            for at, by, words in rows
+        )  # fmt: skip
+        found = analyse("x", read(text.encode()), 0, base_codes())
+        self.assertEqual([(one.kind, one.module, one.at) for one in found.crashes],
+                         [("oops", "ferry_till", "2026-11-20T08:01:00Z")])  # fmt: skip
+        self.assertEqual([one.ended for one in found.starts], ["clean"])
+
     def test_system_logs_in_every_form(self):
         rows = (
             ("<6>1 2026-11-20T08:00:00.5Z desk kernel - - - Linux version 6.1.0 x", 1_795_161_600.5, "kernel"),

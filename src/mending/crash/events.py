@@ -100,9 +100,7 @@ def _crash(record: LogRecord, at: float, file: str) -> Event | None:
     what = EventKind.HARDWARE_ERROR if kind == "machine-check" else EventKind.CRASH
     if kind in {"out-of-memory", "hung-task"}:  # a program dies or waits, the system goes on
         return None
-    return Event(
-        at=at, kind=what, says=clean_text(record.text, 200), name=kind, file=file, line=record.line, by=record.by
-    )
+    return Event(at=at, kind=what, says=clean_text(record.text, 200), file=file, line=record.line, by=record.by)
 
 
 def _name(row: NumberedRow, data: Mapping[str, str], text: str) -> str:

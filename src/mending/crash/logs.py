@@ -4,6 +4,7 @@ import itertools
 import re
 from collections.abc import Iterator
 from datetime import UTC, datetime
+from itertools import islice
 from typing import BinaryIO
 
 import msgspec
@@ -16,7 +17,7 @@ from mending.formats import kernel_log, log_line, machine_check, panic_text
 from mending.formats.kernel_log import KernelCrash
 from mending.formats.log_line import Line
 from mending.knowledge import Codes
-from mending.model import plain_time
+from mending.model import LogRecord, plain_time
 from mending.source import Source
 
 _MOST, _MOST_LINES = 1000, 200_000
@@ -136,6 +137,13 @@ def darwin_crash(name: str, data: bytes, codes: Codes) -> CrashResult | None:
         phase=known.phase if known else "",
         suspects=("driver", "added-software") if guests else known.suspects if known else ("driver", "memory"),
     )  # fmt: skip
+
+
+def crashes_of_kernel(name: str, said: list[LogRecord], codes: Codes) -> Iterator[CrashResult]:
+    """The crashes in what a kernel said, entry by entry. Args: said: entries from the beginnings of crashes on."""
+    times = {one.line: one.at for one in said}
+    lines = ((one.line, one.text.encode()) for one in said)
+    yield from (_result(name, one, codes, times.get(one.line)) for one in islice(kernel_log.read_crashes(lines), _MOST))
 
 
 def _hardware(crash: KernelCrash) -> Iterator[str]:

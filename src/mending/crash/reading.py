@@ -11,7 +11,17 @@ from mending.crash import logs
 from mending.crash.dumps import crash_of_dump
 from mending.crash.events import Event, Typist
 from mending.crash.results import CrashResult, RepairAttempt
-from mending.formats import dump, event_log, event_record, event_table, journal, panic_text, repair_log, snapshot_info
+from mending.formats import (
+    dump,
+    event_log,
+    event_record,
+    event_table,
+    journal,
+    kernel_log,
+    panic_text,
+    repair_log,
+    snapshot_info,
+)
 from mending.knowledge import Codes, EventKind, EventTable
 from mending.model import InputError, LogRecord, RestorePoint, decode_text
 from mending.model.limits import TABLE_FILE_BYTES
@@ -21,6 +31,7 @@ _HEAD = 8192
 _SMALL = 4 * 1024 * 1024
 """Largest file that is taken for one report; kernels' reports and repair logs have some ten KiB."""
 _MOST_EVENTS = 200_000
+_CRASH_LINES = 200
 _JSON = re.compile(rb"\s*(?:\{|\[\s*[\[{\]])")
 """How a JSON table begins; lines of kernels begin with a bracket, too, and a time in it."""
 _STREAMED = (
@@ -96,7 +107,10 @@ class Reader:
             return _of_records(name, "event log", rows, self._typist)
         for is_kind, records in _STREAMED:
             if is_kind(decode_text(head).encode()):
-                return _of_records(name, "exported events", records(stream), self._typist)
+                said = list[LogRecord]()
+                read = _of_records(name, "exported events", _overheard(records(stream), said), self._typist)
+                crashes = tuple(logs.crashes_of_kernel(name, said, self._codes))
+                return msgspec.structs.replace(read, crashes=crashes)
         return self._text(name, stream, head, source if whole else None, modified)
 
     def _text(self, name: str, stream: BinaryIO, head: bytes, source: Source | None, modified: float) -> FileRead:
@@ -189,6 +203,18 @@ def _new_start(record: LogRecord, at: float, name: str, previous: float | None) 
         at=at, kind=EventKind.START, file=name, line=record.line, by="journal", previous=previous,
         says=f"the journal calls this start {record.start[:8]}",
     )  # fmt: skip
+
+
+def _overheard(records: Iterable[LogRecord], said: list[LogRecord]) -> Iterator[LogRecord]:
+    """The same records; what kernels say from the beginning of a crash on is kept on the way."""
+    left = 0
+    for record in records:
+        if record.by == "kernel" and len(said) < _MOST_EVENTS:
+            left = _CRASH_LINES if kernel_log.begins(record.text) else left
+            if left:
+                said.append(record)
+                left -= 1
+        yield record
 
 
 def _until_damage(records: Iterable[LogRecord], notes: list[str]) -> Iterator[LogRecord]:

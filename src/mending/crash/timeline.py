@@ -118,7 +118,7 @@ class _Draft:
         match event.kind:
             case EventKind.CRASH:
                 self.told.append(event)
-                self.ended = "crash"
+                self.ended, self.stopped = "crash", None if event.earlier else event.at
                 self.code, self.named = event.code or self.code, self.named or event.name
             case EventKind.UNCLEAN_STOP if self.ended != "crash":
                 self.told.append(event)
@@ -127,9 +127,9 @@ class _Draft:
                 self.ended, self.stopped = "clean", event.at
 
     def went_on(self, at: float) -> None:
-        """A sign of life: what was taken for a clean end long before it was none."""
+        """A sign of life: what was taken for the end long before was none; kernels survive some of their faults."""
         self.last = max(self.last, at)
-        if self.ended == "clean" and self.stopped is not None and at - self.stopped > _STOPPING:
+        if self.ended in {"clean", "crash"} and self.stopped is not None and at - self.stopped > _STOPPING:
             self.ended = ""
 
     def run(self, next_start: float | None, otherwise: str) -> Run:
