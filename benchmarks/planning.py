@@ -9,7 +9,8 @@ from tests.all_orders import cheapest, problem
 from tests.test_planning import posed
 
 from mending.plan.exact import best_visits
-from mending.plan.objective import Objective, objective_of, straight_for
+from mending.plan.objective import Objective, objective_of
+from mending.plan.straight import straight_for
 
 MODELS, MOST_STEPS, SECONDS = 200, 9, 1.0
 
@@ -33,9 +34,9 @@ def _same(number: int) -> bool:
 
 def _seconds(number: int) -> float:
     random = Random(number)
-    chances, rows, ways, hand_over = problem(random, 18, 6)
+    chances, rows, ways, hand_over, together = problem(random, 18, 6)
     spread = [(minutes, at % 6, *rest) for at, (minutes, _, *rest) in enumerate(rows)]
-    objective = _objective((chances, spread, ways, hand_over))
+    objective = _objective((chances, spread, ways, hand_over, together))
     before = time.perf_counter()
     best_visits(objective)
     return time.perf_counter() - before

@@ -137,7 +137,7 @@ class Flow(InFolder):
         self.assertNotEqual(self.json_here("ask", self.case)["sign"], sign)
 
     def test_a_step_done_is_not_planned_again_and_one_that_could_not_run_says_why(self):
-        self.run_here("open", self.case, "--fact", "rescue-stick=no")
+        self.run_here("open", self.case, "--fact", "rescue-stick=no", "--fact", "second-pc=no")
         first = self.json_here("plan", self.case)
         step = first["visits"][0]["steps"][0]["id"]
         self.run_here("tried", self.case, step, "nothing-wrong", "--code", "0333-W3")

@@ -9,7 +9,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import mending.knowledge
-from mending.knowledge import base_pack, load_pack
+from mending.knowledge import answers_of, base_pack, load_pack
 from mending.model import InputError, Phase, Place
 from mending.plan import Care, Situation, make_plan, options_from, visit_costs
 from mending.reason import Evidence, believe
@@ -26,9 +26,9 @@ FACTS = st.fixed_dictionaries(
 
 class Content(unittest.TestCase):
     def test_it_covers_every_phase_and_place(self):
-        self.assertGreaterEqual(len(PACK.signs), 14)
-        self.assertGreaterEqual(len(PACK.causes), 16)
-        self.assertGreaterEqual(len(PACK.steps), 24)
+        self.assertGreaterEqual(len(PACK.signs), 45)
+        self.assertGreaterEqual(len(PACK.causes), 45)
+        self.assertGreaterEqual(len(PACK.steps), 70)
         self.assertEqual({cause.phase for cause in PACK.causes.values()}, set(Phase))
         self.assertEqual({step.place for step in PACK.steps.values()}, set(Place))
 
@@ -37,7 +37,21 @@ class Content(unittest.TestCase):
             ("causes.toml", 'phase = "power"', 'phase = "lunch"'): "causes.toml, cause power-supply-dead",
             ("causes.toml", "fans-lights = { none", "fan-light = { none"): "shows.fan-light: there is no such sign",
             ("causes.toml", 'none = "usual", brief', 'loud = "usual", brief'): "'loud' is no answer",
-            ("steps.toml", 'needs = { bench = "yes" }', 'needs = { bench = "perhaps" }'): "needs.bench",
+            ("steps.toml", 'needs = { form = "laptop" }', 'needs = { form = "perhaps" }'): "needs.form",
+            (
+                "steps.toml",
+                'needs = { form = "laptop" }',
+                'needs = { form = "laptop", bench = "no" }',
+            ): "no PC can have all",
+            ("steps.toml", 'gives = { backup = "yes" }', 'gives = { bench = "yes" }'): "it needs what it gives",
+            ("steps.toml", "[step.reports]\nnothing-wrong", "[step.reports]\nnot-run"): "finds nothing wrong",
+            ("facts.toml", 'id = "age"', 'id = "years"'): "likelier: there is no fact 'age'",
+            ("signs.toml", 'implies = { desktop-opens = "no" }', 'implies = { desktop-opens = "soon" }'): "implies",
+            (
+                "causes.toml",
+                'security-message = { yes = "usual" }',
+                "",
+            ): "sign security-message: no cause makes it more or less likely",
             (
                 "steps.toml",
                 'after = ["image-drive"]',
@@ -45,7 +59,7 @@ class Content(unittest.TestCase):
             ): "replace-drive, after: the order goes in a circle",
             ("steps.toml", 'power-supply-dead = "seldom"', 'power-supply-dead = "mostly"'): "'mostly' is no grade",
             ("steps.toml", "minutes = 3\n", "minutes = 0\n"): "minutes must be above 0",
-            ("steps.toml", "does =", "dose ="): "steps.toml, step drain-power",
+            ("steps.toml", "does =", "dose ="): "steps.toml, step swap-power",
             ("signs.toml", 'id = "beeps"', 'id = "logo"'): "the id is used twice",
             ("grades.toml", "[weights]", "[weights"): "grades.toml is not TOML",
         }
@@ -87,39 +101,71 @@ class Thinking(unittest.TestCase):
     @given(SEEN, FACTS, st.sets(st.sampled_from(sorted(PACK.steps)), max_size=8))
     @settings(max_examples=80, deadline=None)
     def test_every_plan_keeps_to_needs_order_and_stakes(self, seen, facts, done):
-        situation = Situation(facts=facts, tried=dict.fromkeys(done, True))
+        situation = Situation(facts={**seen, **facts}, tried=dict.fromkeys(done, True))
         options = options_from(PACK, situation)
         beliefs = believe(PACK, Evidence(facts=facts, seen=seen)).beliefs
         plan = make_plan(beliefs, options, visit_costs(PACK, situation))
         by_id = {option.id: option for option in options}
-        before = set(done)
+        before, known = set(done), {**seen, **facts}
         for step in [step for visit in plan.visits for step in visit.steps]:
             option = by_id[step.id]
             self.assertNotIn(step.id, done)
             self.assertTrue(set(option.after) <= before, step.id)
-            self.assertTrue(all(facts.get(name, want) == want for name, want in PACK.steps[step.id].needs.items()))
+            for name, need in PACK.steps[step.id].needs.items():
+                self.assertIn(known.get(name, answers_of(need)[0]), answers_of(need), step.id)
             if option.stakes == "files":
-                self.assertTrue(facts.get("backup") == "yes" or "copy-personal-files" in before)
+                self.assertEqual(known.get("backup"), "yes", step.id)
             before.add(step.id)
+            known |= PACK.steps[step.id].gives
         chances = list(plan.chance_by.values())
         self.assertEqual(chances, sorted(chances))
 
     def test_what_is_spared_decides_how_early_it_is_risked(self):
-        facts = {"rescue-stick": "yes", "bench": "yes"}
+        facts = {"rescue-stick": "yes", "bench": "yes", "family": "nt", "restore-point": "yes", "recovery-opens": "yes"}
         situation, costs = Situation(facts=facts), visit_costs(PACK, Situation(facts=facts))
-        beliefs = believe(PACK, Evidence(seen={"drive-light": "steady", "drive-noise": "clicks"})).beliefs
+        seen = {"after-logo": "spinner", "recent-change": "update", "repair-loop": "could-not"}
+        beliefs = believe(PACK, Evidence(facts=facts, seen=seen)).beliefs
 
-        def risked(care):
+        def before(care):
+            """Steps planned before the first that puts programs or files at stake."""
             options = options_from(PACK, situation, care == "speed")
             plan = make_plan(beliefs, options, costs, Care(PACK.grades.prices[care], PACK.grades.hand_over))
             steps = [step for visit in plan.visits for step in visit.steps]
-            names = [step.id for step in steps]
-            first = next((number for number, step in enumerate(steps) if step.stakes == "files"), len(steps))
-            return first, first == len(steps) or "copy-personal-files" in names[:first]
+            return next((at for at, step in enumerate(steps) if step.stakes in {"programs", "files"}), len(steps))
 
-        (careful, copied), (hasty, _) = risked("files"), risked("speed")
-        self.assertLess(hasty, careful)
-        self.assertTrue(copied)
+        self.assertLess(before("speed"), before("programs"))
+
+    def test_personal_files_are_put_at_stake_behind_a_copy_or_an_explicit_word(self):
+        erase = {hasty: next(one for one in options_from(PACK, Situation(), hasty) if one.id == "reinstall-erasing")
+                 for hasty in (False, True)}  # fmt: skip
+        self.assertIn("copy-personal-files", erase[False].after)
+        self.assertNotIn("copy-personal-files", erase[True].after)
+        facts = {"large-drive": "no", "second-pc": "no", "spare-parts": "no"}
+        tried = {"fetch-parts": False}
+        stuck = next(
+            one for one in options_from(PACK, Situation(facts=facts, tried=tried)) if one.id == erase[False].id
+        )
+        self.assertIn("copy of the personal files first", stuck.blocked)
+
+    def test_a_missing_need_is_supplied_by_a_step_or_named_with_what_would_supply_it(self):
+        def option(name, **facts):
+            return next(one for one in options_from(PACK, Situation(facts=facts)) if one.id == name)
+
+        supplied = option("scan-from-stick", **{"rescue-stick": "no", "second-pc": "yes"})
+        self.assertEqual((supplied.blocked, "make-rescue-stick" in supplied.after), ("", True))
+        stuck = option("scan-from-stick", **{"rescue-stick": "no", "second-pc": "no"})
+        for words in ("rescue-stick = yes", "make-rescue-stick would supply it", "second-pc = yes", "Borrow one"):
+            self.assertIn(words, stuck.blocked)
+        self.assertIn("Plug it in", option("update-firmware", **{"mains-power": "no"}).blocked)
+
+    def test_what_nobody_knows_counts_by_how_often_it_holds_and_what_is_seen_counts_at_once(self):
+        def chance(**facts):
+            return next(one for one in options_from(PACK, Situation(facts=facts)) if one.id == "put-back-driver").fixes
+
+        known = chance(**{"family": "nt", "safe-mode-start": "yes"})["driver-crashes"]
+        self.assertAlmostEqual(known, 0.8)
+        self.assertAlmostEqual(chance(family="nt")["driver-crashes"], 0.8 * 0.8)
+        self.assertLess(chance(family="nt")["boot-driver-bad"], 0.25 * known)
 
 
 if __name__ == "__main__":

@@ -3,14 +3,15 @@
 import unittest
 from random import Random
 
-from mending.knowledge import base_pack
 from mending.model import Place, Stakes
-from mending.plan import Care, Situation, VisitCost, make_plan, options_from, visit_costs, why_there
+from mending.plan import Care, VisitCost, make_plan, why_there
+from mending.plan.bound import lower_bound
 from mending.plan.exact import best_visits
-from mending.plan.objective import objective_of, straight_for
+from mending.plan.improve import improved
+from mending.plan.objective import objective_of
 from mending.plan.options import Option
-from mending.reason import Evidence, believe
-from tests.all_orders import cheapest, problem
+from mending.plan.straight import straight_for
+from tests.all_orders import cheapest, large, problem
 
 PLACES = list(Place)
 
@@ -27,10 +28,12 @@ def options_of(rows):
     ]  # fmt: skip
 
 
-def posed(chances, rows, ways, hand_over):
+def posed(chances, rows, ways, hand_over, together=()):
     """Beliefs, options, ways and care, as the program has them."""
-    beliefs = {**{str(cause): chance for cause, chance in enumerate(chances)}, "rest": 1 - sum(chances)}
-    costs = {PLACES[place]: VisitCost(way * 0.75, way * 0.25, "") for place, way in enumerate(ways)}
+    beliefs = {str(cause): chance for cause, chance in enumerate(chances)}
+    beliefs |= {"+".join(map(str, parts)): chance for parts, chance in together}
+    beliefs["rest"] = 1 - sum(beliefs.values())
+    costs = {PLACES[place]: VisitCost(enter, test, "") for place, (enter, test) in enumerate(ways)}
     costs |= {place: VisitCost(1, 1, "") for place in PLACES if place not in costs}
     return beliefs, options_of(rows), costs, Care({}, hand_over)
 
@@ -55,7 +58,7 @@ class Exactness(unittest.TestCase):
                 done |= {options[step].id for step in visit}
                 self.assertTrue(all(set(options[step].after) <= done for step in visit))
 
-    def test_too_many_steps_are_refused_and_ordered_in_parts_instead(self):
+    def test_too_many_steps_are_refused_and_ordered_by_single_moves_instead(self):
         made = problem(Random(5), 30, 6)
         beliefs, options, costs, care = posed(*made)
         with self.assertRaises(ValueError):
@@ -73,13 +76,13 @@ class Exactness(unittest.TestCase):
 
     def test_nothing_is_done_that_costs_more_than_it_saves(self):
         row = (400.0, 0, {0: 0.5}, {}, set())
-        self.assertEqual(make_plan(*posed([0.2, 0.2], [row], [10.0], 120.0)).visits, ())
+        self.assertEqual(make_plan(*posed([0.2, 0.2], [row], [(7.0, 3.0)], 120.0)).visits, ())
         cheap = (1.0, 0, {0: 0.5}, {}, set())
-        self.assertEqual(len(make_plan(*posed([0.2, 0.2], [cheap], [10.0], 120.0)).visits), 1)
+        self.assertEqual(len(make_plan(*posed([0.2, 0.2], [cheap], [(7.0, 3.0)], 120.0)).visits), 1)
 
     def test_a_test_that_names_the_cause_leads_to_what_mends_it(self):
         rows = [(5.0, 0, {}, {0: 0.98}, set()), (90.0, 1, {0: 0.98}, {}, set()), (90.0, 2, {1: 0.98}, {}, set())]
-        plan = make_plan(*posed([0.45, 0.45], rows, [2.0, 5.0, 5.0], 480.0))
+        plan = make_plan(*posed([0.45, 0.45], rows, [(2.0, 0.0), (3.0, 2.0), (3.0, 2.0)], 480.0))
         first = plan.visits[0].steps[0]
         self.assertEqual((first.id, dict(first.leads_to)), ("0", {"0": "1"}))
         self.assertEqual(plan.visits[1].steps[0].id, "2")
@@ -100,22 +103,31 @@ class Why(unittest.TestCase):
                 self.assertGreaterEqual(found.planned, best.cost(best_visits(best)) - 0.011)
 
 
-class Pack(unittest.TestCase):
-    def test_plans_of_the_pack_come_quickly_to_what_the_signs_point_at(self):
-        pack = base_pack()
-        rows = (
-            ({"fans-lights": "none", "logo": "never", "lock-key": "dead"}, "swap-power"),
-            ({"after-logo": "stop-screen", "code-names-driver": "yes", "safe-mode-start": "yes"}, "put-back-driver"),
-            ({"drive-light": "steady", "drive-noise": "clicks"}, "test-drive"),
-            ({"clock-wrong": "yes", "recent-change": "setup"}, "restore-setup"),
-        )
-        for seen, step in rows:
-            facts = {"bench": "yes", "rescue-stick": "yes", "backup": "yes"}
-            situation = Situation(facts=facts)
-            beliefs = believe(pack, Evidence(facts=facts, seen=seen)).beliefs
-            care = Care(pack.grades.prices["files"], pack.grades.hand_over)
-            plan = make_plan(beliefs, options_from(pack, situation), visit_costs(pack, situation), care)
-            self.assertIn(step, [one.id for one in plan.visits[0].steps], seen)
+class Bound(unittest.TestCase):
+    def test_no_plan_undercuts_the_bound_and_no_single_move_betters_the_plan(self):
+        random = Random(11)
+        for number in range(40):
+            made = problem(random, random.randint(2, 7), random.randint(1, 4))
+            posed_here = objective(*posed(*made))
+            moved = improved(posed_here, [])
+            reached = posed_here.cost(moved)
+            best = cheapest(*made)
+            self.assertGreaterEqual(reached, best - 1e-6)
+            bound = lower_bound(posed_here, reached, sum(posed_here.visit_minutes(visit) for visit in moved))
+            self.assertLessEqual(bound, best + 1e-6, number)
+            self.assertGreater(bound, 0.0)
+
+    def test_a_large_plan_says_how_far_from_the_best_it_is_at_most(self):
+        beliefs, options, costs, care = posed(*large(3))
+        plan = make_plan(beliefs, options, costs, care, prove=True)
+        self.assertFalse(plan.exact)
+        self.assertTrue(0.0 <= plan.gap < 0.25)
+        self.assertGreater(len(plan.visits), 1)
+        at = {option.id: option for option in options}
+        done = set()
+        for step in [step for visit in plan.visits for step in visit.steps]:
+            self.assertLessEqual(set(at[step.id].after), done | {step.id})
+            done.add(step.id)
 
 
 if __name__ == "__main__":

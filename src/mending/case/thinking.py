@@ -2,53 +2,118 @@
 
 from collections.abc import Mapping
 
+import msgspec
+
 from mending.case.state import CaseState
 from mending.knowledge import Pack
-from mending.plan import Care, PlanResult, Situation, WhyResult, make_plan, options_from, visit_costs, why_there
-from mending.reason import CausesResult, QuestionResult, ReportKind, believe, best_question
+from mending.plan import (
+    NO_QUESTION,
+    Care,
+    PlanResult,
+    QuestionResult,
+    Situation,
+    WhyResult,
+    best_question,
+    make_plan,
+    options_from,
+    quick_cost,
+    visit_costs,
+    why_there,
+)
+from mending.reason import CausesResult, Evidence, ReportKind, believe
 
 
 def causes_of(state: CaseState, pack: Pack) -> CausesResult:
     """Ranked causes."""
-    return believe(pack, state.as_evidence())
+    return believe(pack, evidence_of(state, pack))
+
+
+def evidence_of(state: CaseState, pack: Pack) -> Evidence:
+    """What bears on the causes, with the facts that follow from what was seen and done."""
+    return msgspec.structs.replace(state.as_evidence(), facts=facts_of(state, pack))
 
 
 def question_of(state: CaseState, pack: Pack) -> QuestionResult:
-    """The most telling question that has not been asked."""
-    return best_question(pack, state.as_evidence(), state.passed)
+    """The question whose answer saves most minutes of the plan for each minute of asking."""
+    if state.works:
+        return NO_QUESTION
+    price = _care(pack, "files")
+
+    def cost(evidence: Evidence) -> float:
+        known = {**facts_in(pack, evidence.facts, evidence.seen), **evidence.seen}
+        situation = msgspec.structs.replace(situation_of(state, pack), facts=known)
+        options, costs = options_from(pack, situation), visit_costs(pack, situation)
+        return quick_cost(believe(pack, evidence).beliefs, options, costs, price)
+
+    return best_question(pack, evidence_of(state, pack), cost, state.passed)
 
 
-def plan_of(state: CaseState, pack: Pack, care: str = "files") -> PlanResult:
+def plan_of(state: CaseState, pack: Pack, care: str = "files", prove: bool = False) -> PlanResult:
     """What to do, in order. Empty once the PC works.
 
     Args:
         care: a key of the pack's prices; `speed` may risk personal files without a copy.
+        prove: work out how far from the best order it is at most, where it is not known to be the best.
     """
-    situation = situation_of(state)
+    situation = situation_of(state, pack)
     options = [] if state.works else options_from(pack, situation, care == "speed")
-    price = Care(pack.grades.prices[care], pack.grades.hand_over)
-    return make_plan(causes_of(state, pack).beliefs, options, visit_costs(pack, situation), price)
+    costs = visit_costs(pack, situation)
+    return make_plan(causes_of(state, pack).beliefs, options, costs, _care(pack, care), prove)
 
 
 def why_of(state: CaseState, pack: Pack, step: str, care: str = "files") -> WhyResult:
     """Why a step of the plan stands where it does. Raises UsageError for a step that is not in it."""
-    situation = situation_of(state)
+    situation = situation_of(state, pack)
     options = options_from(pack, situation, care == "speed")
-    price = Care(pack.grades.prices[care], pack.grades.hand_over)
     beliefs, costs = causes_of(state, pack).beliefs, visit_costs(pack, situation)
-    return why_there(plan_of(state, pack, care), step, beliefs, options, costs, price)
+    return why_there(plan_of(state, pack, care), step, beliefs, options, costs, _care(pack, care))
 
 
-def situation_of(state: CaseState) -> Situation:
+def situation_of(state: CaseState, pack: Pack) -> Situation:
     """What decides which steps can be done."""
     findings = state.trace.findings if state.trace else ()
     return Situation(
-        facts=state.facts,
+        facts={**state.seen, **facts_of(state, pack)},
         tried=_tried(state),
         on_bench=state.disk is not None,
         traced=state.trace is not None,
         repairs=frozenset(repair for finding in findings for repair in finding.repairs),
     )
+
+
+def facts_of(state: CaseState, pack: Pack) -> dict[str, str]:
+    """Facts that were told, and those that follow from the trace, from what was seen, and from steps that gave them."""
+    found = facts_in(pack, state.facts, state.seen)
+    if state.trace is not None:
+        found = {**_traced(state), **found}
+    for one in state.tried:
+        step = pack.steps.get(one.step)
+        if step is not None and one.report is not ReportKind.NOT_RUN:
+            found |= step.gives
+    return found
+
+
+def facts_in(pack: Pack, facts: Mapping[str, str], seen: Mapping[str, str]) -> dict[str, str]:
+    """Facts that were told, and those that follow from signs."""
+    found: dict[str, str] = {}
+    for name, answer in seen.items():
+        row = pack.signs[name].answers.get(answer) if name in pack.signs else None
+        found |= row.implies if row is not None else {}
+    return {**found, **facts}
+
+
+def _traced(state: CaseState) -> dict[str, str]:
+    """What the trace tells: the firmware kind, and the family where there is one."""
+    trace = state.trace
+    if trace is None:
+        return {}
+    families = {str(one.family) for one in trace.systems}
+    family = {"family": families.pop()} if len(families) == 1 else {}
+    return {**({"firmware": str(trace.firmware)} if str(trace.firmware) in {"bios", "uefi"} else {}), **family}
+
+
+def _care(pack: Pack, care: str) -> Care:
+    return Care(pack.grades.prices[care], pack.grades.hand_over)
 
 
 def _tried(state: CaseState) -> Mapping[str, bool]:

@@ -12,7 +12,7 @@ from typing import Any
 
 import msgspec
 
-from mending.model import load_extra
+from mending.model import load_scipy
 
 _SHAPE = 0.5
 _SCALES = (1.0, 0.1, 0.01, 0.001, 0.0001)
@@ -112,7 +112,7 @@ def exact_p(failures_in: int, failures: int, share: float) -> float:
     """
     if failures_in <= 0:
         return 1.0
-    special: Any = load_extra("scipy.special", "logs")  # the tests of scipy.stats say the same, and load for seconds
+    special: Any = load_scipy("special")  # the tests of scipy.stats say the same, and load for seconds
     return float(special.bdtrc(failures_in - 1, failures, min(max(share, 0.0), 1.0)))
 
 

@@ -4,10 +4,25 @@ from mending.knowledge.check import check_pack
 from mending.knowledge.codes import Codes, Message, Stop, base_codes, load_codes
 from mending.knowledge.events import EventKind, EventTable, NumberedRow, WordsRow, base_events, load_events
 from mending.knowledge.load import base_pack, load_pack
-from mending.knowledge.schema import SOMETHING_ELSE, UNKNOWN, Answer, Cause, Clue, Pack, Sign, Step, Visit
+from mending.knowledge.schema import (
+    SOMETHING_ELSE,
+    TOGETHER,
+    UNKNOWN,
+    Answer,
+    Cause,
+    Clue,
+    Need,
+    Pack,
+    ReportKind,
+    Sign,
+    Step,
+    Visit,
+    answers_of,
+)
 
 __all__ = [
     "SOMETHING_ELSE",
+    "TOGETHER",
     "UNKNOWN",
     "Answer",
     "Cause",
@@ -16,13 +31,16 @@ __all__ = [
     "EventKind",
     "EventTable",
     "Message",
+    "Need",
     "NumberedRow",
     "Pack",
+    "ReportKind",
     "Sign",
     "Step",
     "Stop",
     "Visit",
     "WordsRow",
+    "answers_of",
     "base_codes",
     "base_events",
     "base_pack",

@@ -1,14 +1,18 @@
-"""Whether the rows of a pack fit together."""
+"""Whether the rows of a pack fit together: signs, clues, causes. Steps and visits: `check_steps`."""
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 
-from mending.knowledge.schema import UNKNOWN, Cause, Pack, Sign, Step
+from mending.knowledge.check_steps import grade_faults, need_faults, step_faults
+from mending.knowledge.schema import UNKNOWN, Cause, Pack, Sign
 from mending.model import PHASES, Place
+
+_TELLS = 0.02
+"""A sign whose answers no cause makes likelier by this tells nothing."""
 
 
 def check_pack(pack: Pack) -> list[str]:
     """Every fault, each with file, table and key; empty for a sound pack."""
-    return [*_signs(pack), *_clues(pack), *_causes(pack), *_steps(pack), *_whole(pack)]
+    return [*_signs(pack), *_clues(pack), *_causes(pack), *step_faults(pack), *_whole(pack)]
 
 
 def _signs(pack: Pack) -> Iterator[str]:
@@ -19,6 +23,15 @@ def _signs(pack: Pack) -> Iterator[str]:
                 yield f"{where}: `{UNKNOWN}` is always an answer and is not written down."
             if len(sign.answers) < 2 or any(answer.usual <= 0 for answer in sign.answers.values()):
                 yield f"{where}: at least two answers are needed, each with `usual` above 0."
+            yield from _implied(pack, sign, where)
+            yield from need_faults(pack, sign.pointless, f"{where}, pointless")
+
+
+def _implied(pack: Pack, sign: Sign, where: str) -> Iterator[str]:
+    for answer, row in sign.answers.items():
+        for fact, implied in row.implies.items():
+            if fact not in pack.facts or implied not in pack.facts[fact].answers:
+                yield f"{where}, {answer}, implies: there is no fact {fact!r} with the answer {implied!r}."
 
 
 def _clues(pack: Pack) -> Iterator[str]:
@@ -39,8 +52,9 @@ def _causes(pack: Pack) -> Iterator[str]:
         if not any(cause.id in step.fixes for step in pack.steps.values()):
             yield f"{where}: no step fixes it."
         yield from _shows(pack, cause, where)
+        yield from _likelier(pack, cause, where)
         yield from (f"{where}, records: there is no clue {clue!r}." for clue in cause.records if clue not in pack.clues)
-        yield from _grades(pack, cause.records, f"{where}, records")
+        yield from grade_faults(pack, cause.records, f"{where}, records")
 
 
 def _shows(pack: Pack, cause: Cause, where: str) -> Iterator[str]:
@@ -49,7 +63,7 @@ def _shows(pack: Pack, cause: Cause, where: str) -> Iterator[str]:
         if sign is None:
             yield f"{where}, shows.{name}: there is no such sign."
             continue
-        yield from _grades(pack, answers, f"{where}, shows.{name}")
+        yield from grade_faults(pack, answers, f"{where}, shows.{name}")
         yield from (
             f"{where}, shows.{name}: {answer!r} is no answer of it." for answer in answers if answer not in sign.answers
         )
@@ -58,52 +72,32 @@ def _shows(pack: Pack, cause: Cause, where: str) -> Iterator[str]:
             yield f"{where}, shows.{name}: the chances add up to {total:g}; they must be above 0 and at most 1."
 
 
-def _steps(pack: Pack) -> Iterator[str]:
-    for step in pack.steps.values():
-        where = f"steps.toml, step {step.id}"
-        if step.minutes <= 0:
-            yield f"{where}: minutes must be above 0."
-        for name, answer in step.needs.items():
-            yield from _need(pack.facts, name, answer, where)
-        for key, rows in (("fixes", step.fixes), ("finds", step.finds)):
-            yield from (f"{where}, {key}: there is no cause {cause!r}." for cause in rows if cause not in pack.causes)
-            yield from _grades(pack, rows, f"{where}, {key}")
-        yield from (f"{where}, after: there is no step {other!r}." for other in step.after if other not in pack.steps)
-        if _in_circle(pack, step):
-            yield f"{where}, after: the order goes in a circle."
+def _likelier(pack: Pack, cause: Cause, where: str) -> Iterator[str]:
+    for name, rows in cause.likelier.items():
+        if name not in pack.facts:
+            yield f"{where}, likelier: there is no fact {name!r}."
+            continue
+        for answer, odds in rows.items():
+            if answer not in pack.facts[name].answers:
+                yield f"{where}, likelier.{name}: {answer!r} is no answer of it."
+            if odds not in pack.grades.odds:
+                yield f"{where}, likelier.{name}.{answer}: {odds!r} is no grade."
 
 
-def _need(facts: Mapping[str, Sign], name: str, answer: str, where: str) -> Iterator[str]:
-    if name not in facts:
-        yield f"{where}, needs: there is no fact {name!r}."
-    elif answer not in facts[name].answers:
-        yield f"{where}, needs.{name}: {answer!r} is no answer of it."
-
-
-def _grades(pack: Pack, rows: Mapping[str, str], where: str) -> Iterator[str]:
-    yield from (
-        f"{where}.{key}: {grade!r} is no grade." for key, grade in rows.items() if grade not in pack.grades.chances
-    )
-
-
-def _in_circle(pack: Pack, step: Step) -> bool:
-    seen: set[str] = set()
-    waiting = list(step.after)
-    while waiting:
-        name = waiting.pop()
-        if name == step.id:
-            return True
-        if name not in seen and name in pack.steps:
-            seen.add(name)
-            waiting += pack.steps[name].after
-    return False
+def _tells_nothing(pack: Pack, sign: Sign) -> bool:
+    usual = sign.shares
+    given = [pack.answer_chances(cause, sign) for cause in pack.causes.values() if sign.id in cause.shows]
+    return all(abs(chances[name] - share) < _TELLS for chances in given for name, share in usual.items())
 
 
 def _whole(pack: Pack) -> Iterator[str]:
-    told = {name for cause in pack.causes.values() for name in cause.shows}
     yield from (
-        f"signs.toml, sign {name}: no cause makes it more or less likely." for name in pack.signs if name not in told
+        f"signs.toml, sign {sign.id}: no cause makes it more or less likely."
+        for sign in pack.signs.values()
+        if _tells_nothing(pack, sign)
     )
+    both = set(pack.facts) & set(pack.signs)
+    yield from (f"signs.toml, sign {name}: a fact has the same name." for name in sorted(both))
     yield from (f"visits.toml: there is no row for {place}." for place in Place if place not in pack.visits)
     phases = {cause.phase for cause in pack.causes.values()}
     yield from (f"causes.toml: no cause has the phase {phase}." for phase in PHASES if phase not in phases)

@@ -4,7 +4,7 @@ from mending.model.checksums import crc32c, fletcher64
 from mending.model.errors import InputError, MendingError, ReadError, RefusedError, RepairFailedError, UsageError
 from mending.model.facts import Facts, VolumeState
 from mending.model.findings import Finding, Severity, Where
-from mending.model.heavy import has_extra, load_extra, load_numpy
+from mending.model.heavy import has_extra, load_extra, load_numpy, load_scipy
 from mending.model.layout import Field, Layout
 from mending.model.patches import Change, FileChange, Patch
 from mending.model.phases import PHASES, Phase, PhaseState, Verdict
@@ -56,6 +56,7 @@ __all__ = [
     "hex_preview",
     "load_extra",
     "load_numpy",
+    "load_scipy",
     "plain_bytes",
     "plain_size",
     "plain_time",

@@ -24,6 +24,11 @@ def load_numpy() -> ModuleType:
     return import_module("numpy")
 
 
+def load_scipy(part: str) -> ModuleType:
+    """A part of SciPy, which every install has, but few commands need."""
+    return import_module(f"scipy.{part}")
+
+
 def has_extra(package: str) -> bool:
     """Whether a package is installed, without loading it."""
     return find_spec(package) is not None

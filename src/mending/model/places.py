@@ -6,6 +6,7 @@ from enum import StrEnum
 class Place(StrEnum):
     """A place where steps are done; each visit to one costs minutes."""
 
+    OUTSIDE = "outside"
     DESKTOP = "desktop"
     SAFE_MODE = "safe-mode"
     RECOVERY = "recovery"

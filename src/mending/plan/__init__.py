@@ -1,22 +1,29 @@
 """What to do next: visits and their order, from beliefs, costs and needs."""
 
-from mending.plan.options import Option, Situation, VisitCost, options_from, visit_costs
-from mending.plan.order import Care, make_plan
-from mending.plan.results import BlockedResult, PlanResult, StepResult, VisitResult
+from mending.plan.asking import NO_QUESTION, QuestionResult, best_question
+from mending.plan.needs import Situation
+from mending.plan.options import Option, VisitCost, options_from, visit_costs
+from mending.plan.order import Care, make_plan, quick_cost
+from mending.plan.results import BlockedResult, CurvePoint, PlanResult, StepResult, VisitResult
 from mending.plan.why import WhyResult, why_there
 
 __all__ = [
+    "NO_QUESTION",
     "BlockedResult",
     "Care",
+    "CurvePoint",
     "Option",
     "PlanResult",
+    "QuestionResult",
     "Situation",
     "StepResult",
     "VisitCost",
     "VisitResult",
     "WhyResult",
+    "best_question",
     "make_plan",
     "options_from",
+    "quick_cost",
     "visit_costs",
     "why_there",
 ]

@@ -78,11 +78,11 @@ def _sizes(steps: int) -> Any:
 def _groups(problem: Objective) -> list[tuple[int, float]]:
     """Every set of steps that one visit may hold, as a bit mask, and the minutes of the visit."""
     found = []
-    for place, way in enumerate(problem.visit):
+    for place in range(len(problem.enter)):
         here = [step for step in range(problem.steps) if problem.place[step] == place]
         for bits in range(1, 1 << len(here)):
             steps = [step for number, step in enumerate(here) if bits >> number & 1]
-            found.append((sum(1 << step for step in steps), way + float(problem.minutes[steps].sum())))
+            found.append((sum(1 << step for step in steps), problem.visit_minutes(steps)))
     return found
 
 

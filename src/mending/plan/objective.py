@@ -2,26 +2,37 @@
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from functools import cached_property
+from itertools import combinations
 from typing import Any
 
+from mending.knowledge import TOGETHER
 from mending.model import Place, load_numpy
 from mending.plan.options import Option, VisitCost
+from mending.plan.straight import Straight
 
 Beliefs = Mapping[str, float]
+"""Chance by cause; causes that are there together are joined in one name by `TOGETHER`."""
 Visits = Sequence[Sequence[int]]
 """Numbers of steps, visit by visit."""
 
 
 @dataclass(frozen=True)
 class Objective:
-    """A planning problem: `n` steps, `c` causes.
+    """A planning problem: `n` steps, `c` columns: a cause each, behind them those of causes together.
+
+    Of causes that are there together something is left while one of them is: 1 - product of (1 - u), written out as a
+    sum of products of u over all their subsets, with signs. Each subset is a column: its mass carries the sign.
 
     Attributes:
-        mass: chance of each cause, shape (c,); rest: of all that no step touches.
+        mass: chance of each column, shape (c,); rest: of all that no step touches.
         keep: what a step leaves unmended of each cause, shape (n, c), between 0 and 1.
         miss: what its report leaves unnamed, shape (n, c), between 0 and 1.
+        alone: how many columns are causes. together: for causes that are there together the columns of each on
+            its own, and their chance.
         minutes: of each step with the price of its stake, shape (n,).
-        place: number of its place, shape (n,). visit: minutes for getting to a place and the test start, by number.
+        place: number of its place, shape (n,). enter, test: minutes for getting to a place and for the test start.
+        mends: whether a step changes something, shape (n,): only then a test start follows.
         after: for each step the steps that must come before it, as a bit mask.
         known: what it costs to go straight for a cause that was named, shape (c,), minutes.
         hand_over: minutes.
@@ -31,9 +42,13 @@ class Objective:
     rest: float
     keep: Any
     miss: Any
+    alone: int
+    together: tuple[tuple[tuple[int, ...], float], ...]
     minutes: Any
     place: tuple[int, ...]
-    visit: tuple[float, ...]
+    enter: tuple[float, ...]
+    test: tuple[float, ...]
+    mends: tuple[bool, ...]
     after: tuple[int, ...]
     known: Any
     hand_over: float
@@ -43,74 +58,37 @@ class Objective:
         """How many steps."""
         return len(self.place)
 
+    @cached_property
+    def row_minutes(self) -> list[float]:
+        """`minutes` as plain numbers."""
+        return [float(one) for one in self.minutes]
+
+    def visit_minutes(self, steps: Sequence[int]) -> float:
+        """The way there, the steps with their stakes, and the test start if something was changed."""
+        place = self.place[steps[0]]
+        test = self.test[place] if any(self.mends[step] for step in steps) else 0.0
+        return self.enter[place] + test + sum(self.row_minutes[step] for step in steps)
+
     def cost(self, visits: Visits) -> float:
         """Expected minutes of a plan that hands over at its end."""
-        numbers = load_numpy()
-        left, total, gone = self.mass, 0.0, 0.0
+        left, total = self.mass, 0.0
         for steps in visits:
             listed = list(steps)
-            whole = float(left.sum()) + self.rest
-            total += whole * (self.visit[self.place[listed[0]]] + float(self.minutes[listed].sum()))
-            unmended = left * numbers.prod(self.keep[listed], axis=0)
-            unnamed = unmended * numbers.prod(self.miss[listed], axis=0)
-            gone += float(((unmended - unnamed) * self.known).sum())
-            left = unnamed
-        return total + gone + (float(left.sum()) + self.rest) * self.hand_over
+            keep = self.keep[listed].prod(axis=0)
+            unnamed = keep * self.miss[listed].prod(axis=0)
+            total += (float(left.sum()) + self.rest) * self.visit_minutes(steps)
+            total += float((left * (keep - unnamed)) @ self.known)
+            left = left * unnamed
+        return total + (float(left.sum()) + self.rest) * self.hand_over
 
-
-@dataclass(frozen=True)
-class Straight:
-    """Where a cause leads that a report names: the step, what it needs first, minutes with the ways, cost in all."""
-
-    option: Option
-    needed: tuple[Option, ...]
-    minutes: float
-    cost: float
-
-    @property
-    def says(self) -> str:
-        """The steps in their order."""
-        return ", then ".join(one.id for one in (*self.needed, self.option))
-
-
-def straight_for(
-    options: Sequence[Option], visits: Mapping[Place, VisitCost], prices: Mapping[str, float], hand_over: float
-) -> dict[str, Straight]:
-    """For each cause the step to go straight for, behind all that it needs; none where handing over costs less.
-
-    Args:
-        options: steps that can be done. prices, hand_over: as of `objective_of`.
-    """
-    by_id = {option.id: option for option in options}
-    best: dict[str, Straight] = {}
-    for option in options:
-        needed = _needed(option, by_id)
-        if needed is None:
-            continue
-        group = [*needed, option]
-        ways = sum(visits[place].enter_minutes + visits[place].test_minutes for place in {one.place for one in group})
-        minutes = ways + sum(one.minutes for one in group)
-        stakes = sum(prices.get(one.stakes, 0.0) for one in group)
-        for cause, chance in option.fixes.items():
-            cost = minutes + stakes + (1 - chance) * hand_over
-            if cost < (best[cause].cost if cause in best else hand_over):
-                best[cause] = Straight(option, needed, minutes, cost)
-    return best
-
-
-def _needed(option: Option, by_id: Mapping[str, Option]) -> tuple[Option, ...] | None:
-    """All that a step needs, what is needed first in front; None where some of it cannot be done."""
-    found: list[Option] = []
-    waiting = list(option.after)
-    while waiting:
-        name = waiting.pop()
-        if name not in by_id:
-            return None
-        one = by_id[name]
-        if one not in found:
-            found.insert(0, one)
-            waiting += one.after
-    return tuple(found)
+    def obeys(self, visits: Visits) -> bool:
+        """Whether every step comes behind those that it needs, each visit in one place."""
+        done = 0
+        for steps in visits:
+            done |= sum(1 << step for step in steps)
+            if any(self.after[step] & ~done or self.place[step] != self.place[steps[0]] for step in steps):
+                return False
+        return True
 
 
 def objective_of(
@@ -126,20 +104,54 @@ def objective_of(
     """
     numbers = load_numpy()
     touched = {cause for option in options for cause in (*option.fixes, *option.finds)}
-    causes = sorted(cause for cause, chance in beliefs.items() if chance > 0 and cause in touched)
-    places = list(dict.fromkeys(option.place for option in options))
-    at = {option.id: number for number, option in enumerate(options)}
-    minutes = numbers.array([option.minutes + prices.get(option.stakes, 0.0) for option in options], dtype=float)
+    sets = {name: name.split(TOGETHER) for name, chance in beliefs.items() if TOGETHER in name and chance > 0}
+    sets = {name: parts for name, parts in sets.items() if set(parts) <= touched}
+    believed = {cause for cause, chance in beliefs.items() if chance > 0} | {
+        one for row in sets.values() for one in row
+    }
+    causes = sorted(believed & touched)
     keep = numbers.array([[1 - option.fixes.get(cause, 0.0) for cause in causes] for option in options])
     miss = numbers.array([[1 - option.finds.get(cause, 0.0) for cause in causes] for option in options])
-    visit = tuple(visits[place].enter_minutes + visits[place].test_minutes for place in places)
-    place = tuple(places.index(option.place) for option in options)
+    mass = numbers.array([beliefs.get(cause, 0.0) for cause in causes], dtype=float)
+    known = [min(straight[cause].cost, hand_over) if cause in straight else hand_over for cause in causes]
     shape = (len(options), len(causes))
-    known = numbers.array([straight[cause].cost if cause in straight else hand_over for cause in causes], dtype=float)
-    mass = numbers.array([beliefs[cause] for cause in causes], dtype=float)
+    columns = _Columns(mass, keep.reshape(shape), miss.reshape(shape), numbers.array(known, dtype=float), [])
+    for name, parts in sets.items():
+        columns = columns.with_set([causes.index(part) for part in parts], beliefs[name])
+    places = list(dict.fromkeys(option.place for option in options))
+    at = {option.id: number for number, option in enumerate(options)}
+    minutes = [option.minutes + prices.get(option.stakes, 0.0) for option in options]
     return Objective(
-        mass=mass, rest=max(sum(beliefs.values()) - float(mass.sum()), 0.0), keep=keep.reshape(shape),
-        miss=miss.reshape(shape), minutes=minutes, place=place, visit=visit,
-        after=tuple(sum(1 << at[name] for name in option.after if name in at) for option in options), known=known,
+        mass=columns.mass, rest=max(sum(beliefs.values()) - float(columns.mass.sum()), 0.0), keep=columns.keep,
+        miss=columns.miss, known=columns.known, alone=len(causes), together=tuple(columns.together),
+        minutes=numbers.array(minutes, dtype=float), place=tuple(places.index(option.place) for option in options),
+        enter=tuple(visits[place].enter_minutes for place in places),
+        test=tuple(visits[place].test_minutes for place in places),
+        mends=tuple(bool(option.fixes) for option in options),
+        after=tuple(sum(1 << at[name] for name in option.after if name in at) for option in options),
         hand_over=hand_over,
     )  # fmt: skip
+
+
+@dataclass(frozen=True)
+class _Columns:
+    """What `Objective` keeps by column, while it grows."""
+
+    mass: Any
+    keep: Any
+    miss: Any
+    known: Any
+    together: list[tuple[tuple[int, ...], float]]
+
+    def with_set(self, parts: list[int], chance: float) -> "_Columns":
+        """With the columns of causes that are there together. Nothing is named: what is there together is known."""
+        numbers = load_numpy()
+        subsets = [list(some) for size in range(1, len(parts) + 1) for some in combinations(parts, size)]
+        signed = [chance * (-1.0) ** (len(some) + 1) for some in subsets]
+        keep = numbers.stack([self.keep[:, some].prod(axis=1) for some in subsets], axis=1)
+        return _Columns(
+            numbers.append(self.mass, signed), numbers.hstack([self.keep, keep]),
+            numbers.hstack([self.miss, numbers.ones_like(keep)]),
+            numbers.append(self.known, numbers.zeros(len(subsets))),
+            [*self.together, (tuple(parts), chance)],
+        )  # fmt: skip

@@ -11,7 +11,7 @@ class StepResult(msgspec.Struct, frozen=True, kw_only=True):
     """One step of a visit.
 
     Attributes:
-        chance: that the PC starts because of this step, if nothing before it helped.
+        chance: that it puts right what is wrong, or one of the things that are, if nothing before it helped.
         needs: facts still to be found out before it can be done.
         leads_to: for each other cause that its report may name, the steps to go straight for then.
     """
@@ -44,12 +44,20 @@ class BlockedResult(msgspec.Struct, frozen=True, kw_only=True):
     says: str
 
 
+class CurvePoint(msgspec.Struct, frozen=True, kw_only=True):
+    """Chance of a working PC by so many minutes."""
+
+    minutes: float
+    chance: float
+
+
 class PlanResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="plan/1"):
     """The order of steps.
 
     Attributes:
         expected_minutes: until the PC works or the plan is at its end.
-        chance_by: chance of a working PC by so many minutes.
+        chance_by: chance of a working PC by so many minutes; curve: the same at every point where it rises.
+        cost: expected minutes with the prices of what is at stake and with handing over, which the plan keeps least.
         exact: whether this order is proved to be the best.
         gap: how far from the best it can be at most, as a share; None where nothing is proved.
     """
@@ -58,6 +66,8 @@ class PlanResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending",
     blocked: tuple[BlockedResult, ...]
     expected_minutes: float
     chance_by: Mapping[str, float]
+    curve: tuple[CurvePoint, ...] = ()
+    cost: float = 0.0
     exact: bool
     gap: float | None
 

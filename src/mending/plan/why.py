@@ -5,10 +5,11 @@ from collections.abc import Mapping, Sequence
 import msgspec
 
 from mending.model import Place, UsageError
-from mending.plan.objective import Beliefs, Objective, objective_of, straight_for
+from mending.plan.objective import Beliefs, Objective, objective_of
 from mending.plan.options import Option, VisitCost
 from mending.plan.order import Care
 from mending.plan.results import PlanResult
+from mending.plan.straight import straight_for
 
 
 class WhyResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="why/1"):
@@ -37,7 +38,7 @@ def why_there(
         raise UsageError(f"The plan has no step called {step!r}.", f"It has: {', '.join(names) or 'none'}.")
     by_id = {option.id: option for option in options}
     planned = [by_id[name] for name in names]
-    reachable = [option for option in options if not option.blocked and not visits[option.place].blocked]
+    reachable = [option for option in options if not option.blocked]
     straight = straight_for(reachable, visits, care.prices, care.hand_over)
     problem = objective_of(beliefs, planned, visits, care.prices, care.hand_over, straight)
     before = _needed(by_id, step)

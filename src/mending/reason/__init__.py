@@ -1,18 +1,20 @@
-"""From findings and signs to causes, and to the question that tells most."""
+"""From findings and signs to causes, and to the questions that tell most about them."""
 
-from mending.reason.asking import QuestionResult, best_question
+from mending.knowledge import ReportKind
+from mending.reason.asking import telling
 from mending.reason.beliefs import Beliefs, CauseResult, CausesResult, EvidenceWeight, believe
-from mending.reason.evidence import Evidence, Report, ReportKind
+from mending.reason.conflict import Contradiction
+from mending.reason.evidence import Evidence, Report
 
 __all__ = [
     "Beliefs",
     "CauseResult",
     "CausesResult",
+    "Contradiction",
     "Evidence",
     "EvidenceWeight",
-    "QuestionResult",
     "Report",
     "ReportKind",
     "believe",
-    "best_question",
+    "telling",
 ]

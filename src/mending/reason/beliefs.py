@@ -1,4 +1,4 @@
-"""Causes by Bayes' rule, one fault at a time, each with what speaks for and against it.
+"""Causes by Bayes' rule, one fault at a time unless findings prove several, each with what speaks for and against it.
 
 P(cause | evidence) is proportional to prior x product of P(item | cause); items are taken as independent given the
 cause (naive Bayes; Pearl, "Probabilistic Reasoning in Intelligent Systems", 1988, section 2.1). The weight of an item
@@ -10,13 +10,17 @@ from collections.abc import Mapping
 
 import msgspec
 
-from mending.knowledge import SOMETHING_ELSE, Cause, Pack
+from mending.knowledge import SOMETHING_ELSE, TOGETHER, Cause, Pack
 from mending.model import Phase
+from mending.reason.conflict import Contradiction, contradictions
 from mending.reason.evidence import Evidence
 from mending.reason.likelihood import Item, items
 
 SOMETHING_ELSE_WEIGHT = 3.0
 """Prior weight of everything that the pack does not know, on the scale of the grades' weights."""
+PROVEN = 0.97
+"""Chance that what fatal findings show is all that keeps the PC from starting."""
+_MOST_TOGETHER = 5
 _TELLING = 0.05
 """Weights nearer to zero than this say nothing."""
 
@@ -32,39 +36,79 @@ class EvidenceWeight(msgspec.Struct, frozen=True):
 
 
 class CauseResult(msgspec.Struct, frozen=True, kw_only=True, rename={"for_": "for"}):
-    """One cause with its chance, and the evidence in order of weight."""
+    """One cause with its chance, and the evidence in order of weight.
+
+    Attributes:
+        chance: that it is there, alone or together with others.
+        proven: whether a fatal finding shows it.
+    """
 
     id: str
     phase: Phase
     says: str
     chance: float
+    proven: bool = False
     for_: tuple[EvidenceWeight, ...]
     against: tuple[EvidenceWeight, ...]
 
 
 class CausesResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="causes/1"):
-    """Ranked causes; `something_else` is the share that none of them explains."""
+    """Ranked causes.
+
+    Attributes:
+        something_else: the share that none of them explains.
+        together: causes that are there at once: findings prove each of them. Empty unless there are two.
+        together_chance: chance of that.
+        contradictions: pieces of evidence that seldom go together, whatever the cause.
+    """
 
     causes: tuple[CauseResult, ...]
     something_else: float
+    together: tuple[str, ...] = ()
+    together_chance: float = 0.0
+    contradictions: tuple[Contradiction, ...] = ()
 
     @property
     def beliefs(self) -> Beliefs:
-        """Chances by id."""
-        return {**{cause.id: cause.chance for cause in self.causes}, SOMETHING_ELSE: self.something_else}
+        """Chances by id, those of causes that are there together by their joined ids."""
+        both = {TOGETHER.join(self.together): self.together_chance} if self.together else {}
+        alone = {cause.id: cause.chance - self.together_chance * (cause.id in self.together) for cause in self.causes}
+        return {**alone, **both, SOMETHING_ELSE: self.something_else}
 
 
 def believe(pack: Pack, evidence: Evidence) -> CausesResult:
-    """Rank the causes that fit the family of the PC, likeliest first."""
+    """Rank the causes that fit the family of the PC, likeliest first. What a fatal finding proves is proven."""
     causes = possible_causes(pack, evidence)
     told = items(pack, causes, evidence)
-    prior = _prior(pack, causes)
+    prior = prior_of(pack, causes, evidence.facts)
     after = _posterior(prior, told)
-    ranked = sorted(causes, key=lambda cause: (-after[cause.id], cause.phase.rank, cause.id))
+    proven = proven_by(causes, evidence)
+    together = tuple(proven) if len(proven) > 1 else ()
+    if proven:
+        after = _with_proven(after, proven)
+    both = PROVEN if together else 0.0
+    chances = {cause.id: after[cause.id] + both * (cause.id in together) for cause in causes}
+    ranked = sorted(causes, key=lambda cause: (-chances[cause.id], cause.phase.rank, cause.id))
     return CausesResult(
-        causes=tuple(_result(cause, after[cause.id], prior, told) for cause in ranked),
-        something_else=after[SOMETHING_ELSE],
-    )
+        causes=tuple(_result(cause, chances[cause.id], cause.id in proven, prior, told) for cause in ranked),
+        something_else=after[SOMETHING_ELSE], together=together, together_chance=both,
+        contradictions=contradictions(prior, told),
+    )  # fmt: skip
+
+
+def proven_by(causes: list[Cause], evidence: Evidence) -> list[str]:
+    """The causes that fatal findings of the newest trace show, in the order of the findings."""
+    fatal = evidence.trace.fatal if evidence.trace is not None else ()
+    found = [cause.id for finding in fatal for cause in causes if finding.id in cause.proved_by]
+    return list(dict.fromkeys(found))[:_MOST_TOGETHER]
+
+
+def _with_proven(after: Mapping[str, float], proven: list[str]) -> dict[str, float]:
+    """What is left for single causes when findings prove one, or several at once."""
+    alone = proven[0] if len(proven) == 1 else None
+    rest = sum(chance for cause, chance in after.items() if cause not in proven) or 1.0
+    others = {cause: 0.0 if cause in proven else (1.0 - PROVEN) * chance / rest for cause, chance in after.items()}
+    return {**others, alone: PROVEN} if alone else others
 
 
 def possible_causes(pack: Pack, evidence: Evidence) -> list[Cause]:
@@ -73,10 +117,14 @@ def possible_causes(pack: Pack, evidence: Evidence) -> list[Cause]:
     return [cause for cause in pack.causes.values() if not (family and cause.families) or family in cause.families]
 
 
-def _prior(pack: Pack, causes: list[Cause]) -> dict[str, float]:
-    weights = {cause.id: pack.grades.weights[cause.weight] for cause in causes} | {
-        SOMETHING_ELSE: SOMETHING_ELSE_WEIGHT
-    }
+def prior_of(pack: Pack, causes: list[Cause], facts: Mapping[str, str]) -> dict[str, float]:
+    """Chances before any evidence: how often each cause is met, given family, age, history and the like."""
+    weights = {cause.id: pack.grades.weights[cause.weight] for cause in causes}
+    for cause in causes:
+        for fact, odds in cause.likelier.items():
+            if facts.get(fact) in odds:
+                weights[cause.id] *= pack.grades.odds[odds[facts[fact]]]
+    weights[SOMETHING_ELSE] = SOMETHING_ELSE_WEIGHT
     total = sum(weights.values())
     return {cause: weight / total for cause, weight in weights.items()}
 
@@ -91,13 +139,14 @@ def _posterior(prior: Mapping[str, float], told: list[Item]) -> dict[str, float]
     return {cause: value / total for cause, value in scaled.items()}
 
 
-def _result(cause: Cause, chance: float, prior: Mapping[str, float], told: list[Item]) -> CauseResult:
+def _result(cause: Cause, chance: float, proven: bool, prior: Mapping[str, float], told: list[Item]) -> CauseResult:
     weights = [EvidenceWeight(item.says, round(_weight(cause.id, prior, item), 3)) for item in told]
     return CauseResult(
         id=cause.id,
         phase=cause.phase,
         says=cause.says,
         chance=chance,
+        proven=proven,
         for_=tuple(sorted((one for one in weights if one.weight > _TELLING), key=lambda one: -one.weight)),
         against=tuple(sorted((one for one in weights if one.weight < -_TELLING), key=lambda one: one.weight)),
     )

@@ -1,21 +1,12 @@
 """Everything that is known about one PC, as values."""
 
 from collections.abc import Mapping
-from enum import StrEnum
 
 import msgspec
 
 from mending.boot import Trace
+from mending.knowledge import ReportKind
 from mending.model import Finding
-
-
-class ReportKind(StrEnum):
-    """What a step said when it was done. Whether the PC starts is another matter."""
-
-    NOTHING_WRONG = "nothing-wrong"
-    MENDED = "mended"
-    NOT_MENDED = "not-mended"
-    NOT_RUN = "not-run"
 
 
 class Report(msgspec.Struct, frozen=True):

@@ -4,9 +4,9 @@ from collections.abc import Iterable, Mapping
 
 import msgspec
 
-from mending.knowledge import SOMETHING_ELSE, Cause, Pack, Sign
+from mending.knowledge import SOMETHING_ELSE, Cause, Pack, ReportKind, Sign, Step
 from mending.model import Finding, PhaseState, Severity
-from mending.reason.evidence import Evidence, Report, ReportKind
+from mending.reason.evidence import Evidence, Report
 
 SMOOTHING = 0.03
 """Share of every answer that follows the usual frequencies: nobody's table is so good that an answer is impossible."""
@@ -16,6 +16,8 @@ CLEAN_IF_THERE = 0.05
 """A trace that finds a phase sound speaks against causes that it would have seen."""
 FALSE_ALARM = 0.03
 """How often a test names a fault that is not there."""
+MENDED_ANYWAY = 0.15
+"""How often a step says that it put something right when the cause is elsewhere."""
 HALF_HEARTED = 0.3
 """What is left of a step's chance to fix when it did not itself report a repair."""
 
@@ -23,17 +25,22 @@ Likelihood = Mapping[str, float]
 
 
 class Item(msgspec.Struct, frozen=True):
-    """One piece of evidence, in words and as P(evidence | cause) for every cause."""
+    """One piece of evidence, in words and as P(evidence | cause) for every cause.
+
+    Attributes:
+        group: what it shares with other pieces that in part tell the same; empty where it stands for itself.
+    """
 
     says: str
     given: Likelihood
+    group: str = ""
 
 
 def items(pack: Pack, causes: Iterable[Cause], evidence: Evidence) -> list[Item]:
     """All evidence that tells something."""
     known = list(causes)
     found = [
-        Item(f"{name}: {pack.signs[name].answers[answer].says}", sign_likelihood(pack, known, pack.signs[name], answer))
+        _sign_item(pack, known, pack.signs[name], answer)
         for name, answer in evidence.seen.items()
         if name in pack.signs and answer in pack.signs[name].answers
     ]
@@ -41,21 +48,31 @@ def items(pack: Pack, causes: Iterable[Cause], evidence: Evidence) -> list[Item]
     found += [_clue_item(pack, known, one) for one in evidence.clues if one.id in pack.clues]
     found += [item for report in evidence.reports if (item := _report_item(pack, known, report))]
     found += [item for done in evidence.failed_starts if (item := _start_item(pack, known, done))]
-    return found
+    return shared(found)
+
+
+def shared(told: list[Item]) -> list[Item]:
+    """The same, where pieces of one group count for less: each of `n` speaks with the square root of n-th part of its
+    logarithm. Pieces that always say the same would need 1/n, those that have nothing in common 1; this is between."""
+    sizes = {one.group: sum(other.group == one.group for other in told) for one in told if one.group}
+    return [_fainter(one, sizes[one.group] ** -0.5) if sizes.get(one.group, 1) > 1 else one for one in told]
+
+
+def _fainter(item: Item, power: float) -> Item:
+    return Item(item.says, {cause: chance**power for cause, chance in item.given.items()}, item.group)
+
+
+def _sign_item(pack: Pack, known: list[Cause], sign: Sign, answer: str) -> Item:
+    given = sign_likelihood(pack, known, sign, answer)
+    return Item(f"{sign.id}: {sign.answers[answer].says}", given, sign.group)
 
 
 def sign_likelihood(pack: Pack, causes: Iterable[Cause], sign: Sign, answer: str) -> Likelihood:
     """P(answer | cause); answers that a cause does not mention share what is left as they usually do."""
-    total = sum(one.usual for one in sign.answers.values())
-    usual = {name: one.usual / total for name, one in sign.answers.items()}
-    given = {SOMETHING_ELSE: usual[answer]}
-    for cause in causes:
-        named = {name: pack.chance(grade) for name, grade in cause.shows.get(sign.id, {}).items()}
-        rest = sum(share for name, share in usual.items() if name not in named)
-        left = 1 - sum(named.values())
-        chance = named[answer] if answer in named else left * usual[answer] / rest
-        given[cause.id] = (1 - SMOOTHING) * chance + SMOOTHING * usual[answer]
-    return given
+    usual = sign.shares[answer]
+    given = {cause.id: pack.answer_chances(cause, sign)[answer] for cause in causes if sign.id in cause.shows}
+    smooth = {cause: (1 - SMOOTHING) * chance + SMOOTHING * usual for cause, chance in given.items()}
+    return {SOMETHING_ELSE: usual, **{cause.id: usual for cause in causes}, **smooth}
 
 
 def _trace_items(causes: list[Cause], evidence: Evidence) -> list[Item]:
@@ -82,18 +99,29 @@ def _clue_item(pack: Pack, causes: list[Cause], clue: Finding) -> Item:
     usual = pack.clues[clue.id].usual
     named = {cause.id: pack.chance(cause.records[clue.id]) for cause in causes if clue.id in cause.records}
     given = {cause.id: max(named.get(cause.id, usual), SMOOTHING * usual) for cause in causes}
-    return Item(f"in the crash records: {clue.says}", {**given, SOMETHING_ELSE: usual})
+    return Item(f"in the crash records: {clue.says}", {**given, SOMETHING_ELSE: usual}, pack.clues[clue.id].group)
 
 
 def _report_item(pack: Pack, causes: list[Cause], report: Report) -> Item | None:
     step = pack.steps.get(report.step)
     if step is None or not step.finds or report.kind is ReportKind.NOT_RUN:
         return None
-    named = {cause.id: pack.chance(step.finds[cause.id]) if cause.id in step.finds else FALSE_ALARM for cause in causes}
-    named[SOMETHING_ELSE] = FALSE_ALARM
-    clean = report.kind is ReportKind.NOTHING_WRONG
-    given = {cause: 1 - chance if clean else chance for cause, chance in named.items()}
-    return Item(f"{step.id} reported {report.kind}", given)
+    given = {cause.id: _report_chance(pack, step, cause.id, report.kind) for cause in causes}
+    given[SOMETHING_ELSE] = _report_chance(pack, step, SOMETHING_ELSE, report.kind)
+    words = step.reports.get(report.kind, "")
+    return Item(f"{step.id} reported {report.kind}" + (f": {words}" if words else ""), given)
+
+
+def _report_chance(pack: Pack, step: Step, cause: str, kind: ReportKind) -> float:
+    """P(report | cause). What can mend a cause says so when it does; some say so though there was nothing to mend."""
+    finds = pack.chance(step.finds[cause]) if cause in step.finds else FALSE_ALARM
+    if not step.fixes:
+        return 1 - finds if kind is ReportKind.NOTHING_WRONG else finds
+    fixes = pack.chance(step.fixes[cause]) if cause in step.fixes else 0.0
+    mended = max(fixes, MENDED_ANYWAY)
+    not_mended = min(max(finds * (1 - fixes), FALSE_ALARM), 1 - mended)
+    chances = {ReportKind.MENDED: mended, ReportKind.NOT_MENDED: not_mended}
+    return max(chances.get(kind, 1 - mended - not_mended), SMOOTHING)
 
 
 def _start_item(pack: Pack, causes: list[Cause], done: tuple[Report, ...]) -> Item | None:

@@ -4,7 +4,7 @@ from pathlib import Path
 
 import click
 
-from mending.case import load_case, question_of, saw
+from mending.case import learn, load_case, question_of, saw
 from mending.cli import asking, options, world
 from mending.cli.show import emit, show_question
 from mending.knowledge import base_pack
@@ -20,6 +20,10 @@ def command(case: str, as_json: bool) -> None:
     if question.sign is None or as_json or not world.interactive():
         emit(question, as_json, lambda one: show_question(one, case))
         return
-    answer = asking.choose_answer(pack.signs[question.sign])
-    saw(known, pack, world.hand(), {question.sign: answer})
+    if question.sign in pack.facts:
+        answer = asking.choose_answer(pack.facts[question.sign])
+        learn(known, pack, world.hand(), {question.sign: answer}, {})
+    else:
+        answer = asking.choose_answer(pack.signs[question.sign])
+        saw(known, pack, world.hand(), {question.sign: answer})
     click.echo(f"Recorded: {question.sign}={answer}")

@@ -28,5 +28,5 @@ def command(case: str, care: str, why: str | None, everything: bool, as_json: bo
     if why is not None:
         emit(why_of(load_case(Path(case)).state, base_pack(), why, care), as_json, show_why)
         return
-    result = plan_of(load_case(Path(case)).state, base_pack(), care)
+    result = plan_of(load_case(Path(case)).state, base_pack(), care, prove=True)
     emit(result, as_json, lambda one: show_plan(one, case, everything))

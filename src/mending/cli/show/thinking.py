@@ -4,8 +4,8 @@ from rich.console import Group, RenderableType
 
 from mending.cli.show.console import indented, plain_id, rows, text, title
 from mending.cli.show.traces import stakes
-from mending.plan import PlanResult, StepResult, VisitResult, WhyResult
-from mending.reason import CauseResult, CausesResult, QuestionResult
+from mending.plan import PlanResult, QuestionResult, StepResult, VisitResult, WhyResult
+from mending.reason import CauseResult, CausesResult
 
 _SHOWN = 6
 _LEAST = 0.01
@@ -20,14 +20,23 @@ def show_causes(result: CausesResult, everything: bool = False) -> RenderableTyp
     listed = [one for one in result.causes if everything or one.chance >= _LEAST][: None if everything else _SHOWN]
     parts: list[RenderableType] = []
     for cause in listed:
-        parts += [
-            rows([(_bar(cause.chance), f"{cause.chance:>4.0%}", text(cause.id, "bold"), f"({plain_id(cause.phase)})")])
-        ]
+        parts += [rows([(_bar(cause.chance), f"{cause.chance:>4.0%}", text(cause.id, "bold"), _kind(cause))])]
         parts += [indented(text(cause.says), rows(_weights(cause)))]
+    if result.together:
+        parts += [text(f"Findings prove all of them: {', '.join(result.together)}. Each has to be put right.", "bold")]
+    for one in result.contradictions:
+        parts += [
+            text(f"No one cause explains both of these (two would, {one.ratio:g} times better): look again", "bold")
+        ]
+        parts += [indented(text(one.evidence), text(one.other))]
     rest = sum(one.chance for one in result.causes if one not in listed)
     parts += [text("")] if parts else []
     parts += [text(f"{rest:.0%} other causes of the pack, {result.something_else:.0%} something else", "dim")]
     return Group(*parts)
+
+
+def _kind(cause: CauseResult) -> str:
+    return f"({plain_id(cause.phase)}{', proven' if cause.proven else ''})"
 
 
 def _bar(chance: float) -> str:
@@ -63,14 +72,24 @@ def show_plan(plan: PlanResult, named: str, everything: bool = False) -> Rendera
     if plan.visits:
         by = ", ".join(f"{chance:.0%} by {minutes} min" for minutes, chance in plan.chance_by.items())
         parts += [text(""), text(f"chance that it works: {by}; expected: {plan.expected_minutes:.0f} minutes")]
-        proof = "no order of these steps costs less" if plan.exact else "a good one, not proved to be the best"
-        parts += [text(f"order: {proof}", "dim")]
+        parts += [text(f"order: {_proof(plan)}", "dim")]
     if plan.blocked:
         reasons = [(one.id, f"{one.chance:.0%}", text(one.says, "dim")) for one in plan.blocked[:5]]
         parts += [text(""), title("cannot be done now"), indented(rows(reasons, wide=2))]
     if plan.first and plan.first.repair:
         parts += [text(""), text(f"next: mending mend {named} {plan.first.repair}", "bold")]
     return Group(*parts)
+
+
+def _proof(plan: PlanResult) -> str:
+    """What is known about the order."""
+    if plan.exact:
+        return "no order of these steps costs less"
+    if plan.gap is None:
+        return "a good one; how near to the best is not worked out here"
+    return (
+        f"no order can cost less than {1 - plan.gap:.0%} of this one ({plan.cost:.0f} min, stakes and handing over in)"
+    )
 
 
 def _minutes(visit: VisitResult) -> float:
@@ -108,9 +127,9 @@ def show_why(result: WhyResult) -> RenderableType:
 def show_question(question: QuestionResult, named: str) -> RenderableType:
     """The question, its answers, and how to record one."""
     if question.sign is None:
-        return text("No question would tell much more now; go on with the plan.")
+        return text("No question would save more than its own minutes now; go on with the plan.")
     cells = [(f"{question.sign}={name}", says) for name, says in question.answers.items()]
     cells.append((f"{question.sign}=unknown", "cannot tell"))
-    takes = f"takes {question.minutes:g} min, tells {question.bits:.2f} bits about the cause"
-    how = f"record it: mending saw {named} {question.sign}=ANSWER"
+    takes = f"takes {question.minutes:g} min, saves about {question.saves:.0f} min of the plan"
+    how = f"record it: mending saw {named} {'--fact ' if question.fact else ''}{question.sign}=ANSWER"
     return Group(title(question.asks), indented(rows(cells)), text(takes, "dim"), text(how))

@@ -1,0 +1,111 @@
+"""What steps need: whether it holds, how likely it does where nobody knows, and which step supplies it."""
+
+from collections.abc import Mapping, Sequence
+
+import msgspec
+
+from mending.knowledge import Need, Pack, Step, answers_of
+from mending.model import Place
+
+Wanted = Mapping[str, tuple[str, ...]]
+"""For a fact or sign the answers that will do."""
+
+
+class Situation(msgspec.Struct, frozen=True, kw_only=True):
+    """What decides which steps can be done.
+
+    Attributes:
+        facts: answers to facts and signs; unknown ones are left out.
+        tried: steps done, by id; the value is false where a step could not be run.
+        on_bench: whether the disk or its image is attached to the case.
+        traced: whether there is a trace of it.
+        repairs: repairs that the findings call for.
+    """
+
+    facts: Mapping[str, str] = {}
+    tried: Mapping[str, bool] = {}
+    on_bench: bool = False
+    traced: bool = False
+    repairs: frozenset[str] = frozenset()
+
+    def answer(self, name: str) -> str | None:
+        """The answer, if it is known. Whoever has the disk has a bench."""
+        return "yes" if name == "bench" and self.on_bench else self.facts.get(name)
+
+    def meets(self, needs: Mapping[str, Need]) -> bool:
+        """Whether all of them are known to hold."""
+        return all(self.answer(name) in answers_of(need) for name, need in needs.items())
+
+
+class Needs:
+    """The needs of the steps of a pack, in one situation."""
+
+    def __init__(self, pack: Pack, situation: Situation) -> None:
+        self.pack, self.situation = pack, situation
+
+    def of(self, step: Step) -> Wanted:
+        """What a step and its place need."""
+        visit = {} if step.place is Place.BENCH and self.situation.on_bench else self.pack.visits[step.place].needs
+        return {name: answers_of(need) for needs in (visit, step.needs) for name, need in needs.items()}
+
+    def supplied(self, wanted: Wanted) -> list[str]:
+        """The steps that supply what is known to be missing."""
+        givers = [self.giver(name, answers) for name, answers in wanted.items() if self._missing(name, answers)]
+        return [name for name in givers if name is not None]
+
+    def blocked(self, step: Step) -> str:
+        """The first need that does not hold and that nothing supplies, in words; empty where there is none."""
+        for name, answers in self.of(step).items():
+            if self._missing(name, answers) and self.giver(name, answers) is None:
+                return self.lacking(name, answers)
+        return ""
+
+    def lacking(self, name: str, answers: Sequence[str]) -> str:
+        """What is missing, and what would supply it."""
+        question = self.pack.question(name)
+        wanted = " or ".join(answers)
+        told = self.situation.answer(name)
+        says = f"It needs {name} = {wanted}; " + (f"the case says {told}." if told else "nobody knows yet.")
+        givers = [step for step in self._givers(name, answers) if self.situation.tried.get(step.id) is not True]
+        if givers:
+            return f"{says} {givers[0].id} would supply it, but that cannot be done: {self._reason(givers[0])}"
+        return f"{says} {question.supply}".rstrip() if question else says
+
+    def giver(self, name: str, answers: Sequence[str]) -> str | None:
+        """The quickest step that can be done and supplies one of these answers."""
+        able = [step for step in self._givers(name, answers) if not self._reason(step)]
+        return min(able, key=lambda step: (step.takes, step.id)).id if able else None
+
+    def chance(self, wanted: Wanted, cause: str) -> float:
+        """How likely all that nobody knows yet holds, if that is the cause."""
+        chance = 1.0
+        for name, answers in wanted.items():
+            question = self.pack.question(name)
+            if question is not None and self.situation.answer(name) is None:
+                given = self.pack.answer_chances(self.pack.causes.get(cause), question)
+                chance *= sum(given[answer] for answer in answers)
+        return chance
+
+    def _missing(self, name: str, answers: Sequence[str]) -> bool:
+        told = self.situation.answer(name)
+        return told is not None and told not in answers
+
+    def _givers(self, name: str, answers: Sequence[str]) -> list[Step]:
+        return [step for step in self.pack.steps.values() if step.gives.get(name) in answers]
+
+    def _reason(self, step: Step) -> str:
+        """Why a giver cannot be done; one that was done and whose fact is missing all the same did not supply it."""
+        if step.id in self.situation.tried:
+            return "it was tried."
+        for name, answers in self.of(step).items():
+            if self._missing(name, answers):
+                if any(other.id != step.id and not self._reason_flat(other) for other in self._givers(name, answers)):
+                    continue
+                question = self.pack.question(name)
+                return f"it needs {name} = {' or '.join(answers)}. {question.supply if question else ''}".rstrip()
+        return ""
+
+    def _reason_flat(self, step: Step) -> bool:
+        """Whether a giver of what a giver needs cannot be done; it is not followed farther."""
+        missing = (self._missing(name, answers) for name, answers in self.of(step).items())
+        return step.id in self.situation.tried or any(missing)

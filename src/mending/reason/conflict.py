@@ -1,0 +1,46 @@
+"""Evidence that does not go together.
+
+Let the lift of a piece under a cause be P(piece | cause) / P(piece). Two pieces are in conflict where the best cause of
+each on its own lifts it far, and no cause lifts both: the product of the two highest lifts, over the highest product
+under one cause, is large. It is the likelihood ratio of two causes against one. Then a piece is mistaken, or there are two faults.
+"""
+
+from collections.abc import Mapping, Sequence
+from itertools import combinations
+
+import msgspec
+
+from mending.reason.likelihood import Item
+
+_CONFLICT = 4.0
+"""Ratio from which two pieces are said to contradict each other."""
+_SHOWN = 3
+
+
+class Contradiction(msgspec.Struct, frozen=True, kw_only=True):
+    """Two pieces of evidence that seldom go together.
+
+    Attributes:
+        ratio: how many times better two causes explain them than one.
+    """
+
+    evidence: str
+    other: str
+    ratio: float
+
+
+def contradictions(prior: Mapping[str, float], told: Sequence[Item]) -> tuple[Contradiction, ...]:
+    """The worst first, a few at most. Args: prior: chance by cause before the evidence."""
+    lifts = [_lifts(prior, item) for item in told]
+    rows = []
+    for (a, first), (b, second) in combinations(enumerate(told), 2):
+        apart = max(lifts[a].values()) * max(lifts[b].values())
+        ratio = apart / max(lifts[a][cause] * lifts[b][cause] for cause in prior)
+        if ratio >= _CONFLICT:
+            rows.append(Contradiction(evidence=first.says, other=second.says, ratio=round(ratio, 1)))
+    return tuple(sorted(rows, key=lambda row: -row.ratio)[:_SHOWN])
+
+
+def _lifts(prior: Mapping[str, float], item: Item) -> dict[str, float]:
+    overall = sum(chance * item.given[cause] for cause, chance in prior.items())
+    return {cause: item.given[cause] / overall for cause in prior}
