@@ -2,7 +2,8 @@
 
 Let the lift of a piece under a cause be P(piece | cause) / P(piece). Two pieces are in conflict where the best cause of
 each on its own lifts it far, and no cause lifts both: the product of the two highest lifts, over the highest product
-under one cause, is large. It is the likelihood ratio of two causes against one. Then a piece is mistaken, or there are two faults.
+under one cause, is large. It is the likelihood ratio of two causes against one. Then a piece is mistaken, or there are
+two faults.
 """
 
 from collections.abc import Mapping, Sequence

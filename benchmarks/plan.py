@@ -1,0 +1,254 @@
+"""Made-up PCs mended to the end: by the plan, by the best chance for a minute, by lists that are the same for all."""
+
+import math
+import statistics
+import sys
+from collections.abc import Callable, Sequence
+from concurrent.futures import ProcessPoolExecutor
+from dataclasses import dataclass, field
+from random import Random
+
+from benchmarks.made_up import MadeUp
+from mending.case.thinking import facts_in
+from mending.knowledge import Step, base_pack
+from mending.model import Stakes
+from mending.plan import Care, Option, Situation, make_plan, options_from, visit_costs
+from mending.plan.left import Left
+from mending.plan.straight import needed_by
+from mending.reason import Evidence, Report, ReportKind, believe, telling
+
+PCS = 2000
+WANTED_MINUTES, WANTED_FILES = 0.5, 0.2
+PACK = base_pack()
+CARE = Care(PACK.grades.prices["files"], PACK.grades.hand_over)
+_ASIDE = {"trace-disk", *(step.id for step in PACK.steps.values() if step.repair)}
+"""No disk is at hand here: what reads and mends one is left to nobody."""
+_NOT_RUN_MINUTES = 1.0
+_MOST_VISITS = 40
+_QUESTIONS = 6
+"""Asked before the first step, by whoever reasons; lists are the same for everyone."""
+
+
+@dataclass
+class Run:
+    """One PC under one strategy. `minutes` are those of work; `mended` is None until it works, then the minutes."""
+
+    pc: MadeUp
+    facts: dict[str, str]
+    minutes: float = 0.0
+    mended: float | None = None
+    risked: float | None = None
+    seen: dict[str, str] = field(default_factory=dict)
+    known: dict[str, str] = field(default_factory=dict)
+    tried: dict[str, bool] = field(default_factory=dict)
+    reports: list[Report] = field(default_factory=list)
+    failed: list[tuple[Report, ...]] = field(default_factory=list)
+
+    def visit(self, steps: Sequence[Step], wary: bool) -> None:
+        """Do steps in one place and make a test start. Args: wary: stop at a report that names something."""
+        enter, test = self.pc.ways(steps[0].place, self.facts)
+        self.minutes += enter
+        fixed, done = False, list[Report]()
+        for step in steps:
+            report, mends = self._do(step)
+            fixed, done = fixed or mends, [*done, report]
+            if wary and (self._ends(step, report) or (step.finds and report.kind is ReportKind.NOT_MENDED)):
+                break
+        self.reports += done
+        changed = [one for one in done if one.kind is not ReportKind.NOT_RUN and PACK.steps[one.step].fixes]
+        if changed:
+            self.minutes += test
+            self.failed.append(tuple(done))
+        if fixed:
+            self.mended = self.minutes
+
+    def _ends(self, step: Step, report: Report) -> bool:
+        """Whether the place turned out not to be reached, or a step could not be run that others may need."""
+        shut = self.pc.lacking(step, self.facts) in PACK.visits[step.place].needs
+        return shut or (report.kind is ReportKind.NOT_RUN and (bool(step.gives) or not step.fixes))
+
+    def _do(self, step: Step) -> tuple[Report, bool]:
+        lacking = self.pc.lacking(step, self.facts)
+        if lacking is not None:
+            self.minutes += _NOT_RUN_MINUTES
+            known = self.seen if lacking in PACK.signs else self.known
+            known[lacking] = {**self.pc.signs, **self.facts}[lacking]
+            self.tried.update({} if lacking in PACK.facts or lacking in PACK.signs else {step.id: False})
+            return Report(step.id, ReportKind.NOT_RUN), False
+        self.minutes += self.pc.minutes(step)
+        if step.stakes is Stakes.FILES and self.facts["backup"] != "yes" and self.risked is None:
+            self.risked = self.minutes
+        self.facts.update(step.gives)
+        self.known.update(step.gives)
+        self.tried[step.id] = True
+        mends, kind = self.pc.done(step)
+        return Report(step.id, kind), mends
+
+    def thought(self) -> tuple[dict[str, float], list[Option], Situation]:
+        """Beliefs, what can be done, and why."""
+        facts = facts_in(PACK, self.known, self.seen)
+        evidence = Evidence(facts=facts, seen=self.seen, reports=tuple(self.reports), failed_starts=tuple(self.failed))
+        situation = Situation(facts={**self.seen, **facts}, tried=self.tried)
+        options = [one for one in options_from(PACK, situation) if one.id not in _ASIDE]
+        return dict(believe(PACK, evidence).beliefs), options, situation
+
+
+def _begun(pc: MadeUp) -> Run:
+    return Run(pc, dict(pc.facts), seen=dict(pc.seen), known=dict(pc.known))
+
+
+def _asked(pc: MadeUp) -> Run:
+    """With the questions first that tell most for a minute; their minutes are paid."""
+    run = _begun(pc)
+    for _ in range(_QUESTIONS):
+        evidence = Evidence(facts=facts_in(PACK, run.known, run.seen), seen=run.seen)
+        signs = telling(PACK, evidence)
+        if not signs:
+            break
+        run.seen[signs[0].id] = pc.signs[signs[0].id]
+        run.minutes += signs[0].minutes
+    return run
+
+
+def by_plan(pc: MadeUp) -> Run:
+    """The first visit of the plan, then a new plan from what was reported and from the test start, and so on."""
+    run = _asked(pc)
+    for _ in range(_MOST_VISITS):
+        beliefs, options, situation = run.thought()
+        plan = make_plan(beliefs, options, visit_costs(PACK, situation), CARE)
+        if not plan.visits:
+            break
+        run.visit([PACK.steps[step.id] for step in plan.visits[0].steps], wary=True)
+        if run.mended is not None:
+            break
+    return run
+
+
+def by_greed(pc: MadeUp) -> Run:
+    """Always the step with the best chance for a minute, with all that it needs, and a test start after each."""
+    run = _asked(pc)
+    for _ in range(_MOST_VISITS):
+        beliefs, options, situation = run.thought()
+        costs, left = visit_costs(PACK, situation), Left(beliefs)
+        by_id, best = {one.id: one for one in options if not one.blocked}, (0.0, list[Option]())
+        for option in by_id.values():
+            needed = needed_by(option, by_id)
+            if needed is None:
+                continue
+            group = [*needed, option]
+            ways = {one.place for one in group}
+            minutes = sum(one.minutes + CARE.prices.get(one.stakes, 0.0) for one in group)
+            minutes += sum(costs[place].enter_minutes + costs[place].test_minutes for place in ways)
+            chance = left.fixed_by(group)
+            if chance * CARE.hand_over > minutes:
+                best = max(best, (chance / minutes, group), key=lambda row: row[0])
+        if not best[1]:
+            break
+        for option in best[1]:
+            run.visit([PACK.steps[option.id]], wary=True)
+            if run.reports[-1].kind is ReportKind.NOT_RUN:
+                break
+        if run.mended is not None:
+            break
+    return run
+
+
+def by_list(order: Sequence[str]) -> Callable[[MadeUp], Run]:
+    """The same steps for everyone; those that follow each other in one place share a visit."""
+
+    def go(pc: MadeUp) -> Run:
+        run, steps = _begun(pc), [PACK.steps[name] for name in order]
+        able = [step for step in steps if pc.lacking(step, run.facts) is None]
+        while able and run.mended is None:
+            count = next((at for at, step in enumerate(able) if step.place is not able[0].place), len(able))
+            run.visit(able[:count], wary=False)
+            able = able[count:]
+        return run
+
+    return go
+
+
+def _lists() -> dict[str, Callable[[MadeUp], Run]]:
+    steps = [step for step in PACK.steps.values() if step.fixes and step.id not in _ASIDE]
+    weights = {cause.id: PACK.grades.weights[cause.weight] for cause in PACK.causes.values()}
+    base = {step.id: sum(weights[cause] * PACK.chance(grade) for cause, grade in step.fixes.items()) for step in steps}
+    stakes = list(Stakes)
+    shuffled = [step.id for step in steps]
+    Random(1).shuffle(shuffled)
+    return {
+        "cheapest first": by_list([step.id for step in sorted(steps, key=lambda one: one.takes)]),
+        "likeliest first": by_list([step.id for step in sorted(steps, key=lambda one: -base[one.id])]),
+        "least at stake first": by_list(
+            [step.id for step in sorted(steps, key=lambda one: (stakes.index(one.stakes), one.takes))]
+        ),
+        "a random list": by_list(shuffled),
+    }
+
+
+STRATEGIES: dict[str, Callable[[MadeUp], Run]] = {"the plan": by_plan, "best chance for a minute": by_greed, **_lists()}
+
+
+def _played(seed: int) -> list[tuple[float, float | None, float | None]]:
+    rows = []
+    for strategy in STRATEGIES.values():
+        run = strategy(MadeUp(PACK, seed))
+        rows.append((run.minutes, run.mended, run.risked))
+    return rows
+
+
+Row = tuple[float, float | None, float | None]
+
+
+def _judged(rows: Sequence[Row], stop: float) -> tuple[list[float], int, int]:
+    """Minutes with handing over after `stop` minutes of work, how many were mended, how many had files at risk."""
+    total = [
+        mended if mended is not None and mended <= stop else min(minutes, stop) + PACK.grades.hand_over
+        for minutes, mended, _ in rows
+    ]
+    fixed = sum(mended is not None and mended <= stop for _, mended, _ in rows)
+    return total, fixed, sum(risked is not None and risked <= stop for _, _, risked in rows)
+
+
+def _best_stop(rows: Sequence[Row]) -> float:
+    """When a list had better hand over, looking back at all PCs."""
+    stops = [0.0, *(30.0 * count for count in range(1, 40)), math.inf]
+    return min(stops, key=lambda stop: statistics.fmean(_judged(rows, stop)[0]))
+
+
+def run(count: int = PCS) -> None:
+    """Print minutes, share mended and files at risk for each strategy, and whether what is wanted is reached."""
+    with ProcessPoolExecutor() as pool:
+        played = list(pool.map(_played, range(count), chunksize=8))
+    print(f"{count} made-up PCs; minutes with {PACK.grades.hand_over:g} for handing over; truth perturbed, sigma 0.5")
+    print(f"{'':<26}{'mean':>7}{'median':>8}{'9 of 10':>9}{'mended':>8}{'files at risk of 100':>22}")
+    means, risks = {}, {}
+    for number, name in enumerate(STRATEGIES):
+        rows = [one[number] for one in played]
+        stop = _best_stop(rows) if number >= 2 else math.inf
+        total, fixed, risked = _judged(rows, stop)
+        means[name], risks[name] = statistics.fmean(total), 100 * risked / count
+        tenth = statistics.quantiles(total, n=10)[8]
+        until = f"  (hands over after {stop:g} min)" if number >= 2 else ""
+        print(
+            f"{name:<26}{means[name]:>7.0f}{statistics.median(total):>8.0f}{tenth:>9.0f}{fixed / count:>8.0%}"
+            f"{risks[name]:>22.1f}{until}"
+        )
+    lists = list(STRATEGIES)[2:]
+    best = min(lists, key=lambda name: means[name])
+    share = means["the plan"] / means[best]
+    reached = _verdict(share <= WANTED_MINUTES)
+    print(
+        f"plan / best list ({best}): {share:.2f} of its minutes (wanted {WANTED_MINUTES}) {_verdict(share <= WANTED_MINUTES)}"
+    )
+    low = risks["the plan"] <= WANTED_FILES * risks[best]
+    print(f"files at risk: {risks['the plan']:.1f} against {risks[best]:.1f} of 100 (wanted a fifth) {_verdict(low)}")
+    greedy = means["the plan"] / means["best chance for a minute"]
+    print(f"plan / best chance for a minute: {greedy:.2f} of its minutes (wanted at most 1) {_verdict(greedy <= 1)}")
+
+
+def _verdict(reached: bool) -> str:
+    return "ok" if reached else "not reached"
+
+
+if __name__ == "__main__":
+    run(int(sys.argv[1]) if len(sys.argv) > 1 else PCS)
