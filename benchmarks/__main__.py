@@ -1,6 +1,6 @@
 """Every benchmark in turn. A figure is a ratio of two medians taken alternately in this run, or a count."""
 
-from benchmarks import false_alarms, histories, large_disk, log_speed, planning, search_speed, startup
+from benchmarks import false_alarms, histories, large_disk, log_speed, plan, planning, search_speed, startup
 
 
 def main() -> None:
@@ -12,6 +12,7 @@ def main() -> None:
     histories.run()
     planning.run()
     false_alarms.run()
+    plan.run()
 
 
 main()

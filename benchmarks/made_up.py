@@ -1,8 +1,8 @@
 """PCs with a hidden fault, made by a truth that the planner does not know.
 
 Every number of the pack is multiplied by a log-normal factor of its own, sigma 0.5: weights of causes, chances of
-answers (which are then made to add up again), odds of chances to mend and to name, minutes. One draw for each PC, so that no
-strategy can learn it; the luck of each step is drawn once, so that all strategies meet the same PC.
+answers (which are then made to add up again), odds of chances to mend and to name, minutes. One draw for each PC, so
+that no strategy can learn it; the luck of each step is drawn once, so that all strategies meet the same PC.
 """
 
 import math

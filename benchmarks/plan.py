@@ -237,9 +237,7 @@ def run(count: int = PCS) -> None:
     best = min(lists, key=lambda name: means[name])
     share = means["the plan"] / means[best]
     reached = _verdict(share <= WANTED_MINUTES)
-    print(
-        f"plan / best list ({best}): {share:.2f} of its minutes (wanted {WANTED_MINUTES}) {_verdict(share <= WANTED_MINUTES)}"
-    )
+    print(f"plan / best list ({best}): {share:.2f} of its minutes (wanted {WANTED_MINUTES}) {reached}")
     low = risks["the plan"] <= WANTED_FILES * risks[best]
     print(f"files at risk: {risks['the plan']:.1f} against {risks[best]:.1f} of 100 (wanted a fifth) {_verdict(low)}")
     greedy = means["the plan"] / means["best chance for a minute"]

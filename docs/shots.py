@@ -20,12 +20,11 @@ TERMINALS = {
     "trace": ["trace quay-desk-2"],
     "trace-uefi": ["trace chart-room"],
     "causes": ["causes pier-kiosk"],
-    "plan": ["plan gate-2"],
-    "ask": ["ask gate-2"],
+    "plan": ["plan lounge-1 | head -46"],
+    "ask": ["ask lounge-1"],
     "mend": ["mend quay-desk-2 boot-code --yes", "undo quay-desk-2 --list", "mend mess-room"],
     "rehearse": ["rehearse images/gate-2.img", "rehearse images/quay-desk-1.img"],
     "search": ["search ticket-hall", "mend ticket-hall"],
-    "fats": ["trace stores-1", "mend stores-1"],
     "linux": ["trace gangway-2"],
     "sign-in": ["trace bridge-log"],
     "code": ["code '*** STOP: 0x1E (0xC0000005,0xFFFFF80002A1B2C3,0x0,0x8)'", "code inaccessable boot devise"],
@@ -34,19 +33,26 @@ TERMINALS = {
     "demo": ["demo --brief new-workshop"],
     "help": ["--help"],
 }
+KNOWN = ("family=nt", "firmware=uefi", "form=desktop", "bench=yes", "rescue-stick=no", "backup=no", "age=middle")
+SEEN = ("after-logo=stop-screen", "recent-change=driver", "code-pattern=same")
+"""A PC of which nobody has brought the disk yet."""
 PAGE = "report"
 FIGURE = "disk-map"
 HISTORY = "history"
+MINUTES = "minutes"
 
 
 def main() -> None:
     """Make all pictures, or those named on the command line."""
-    wanted = sys.argv[1:] or [*TERMINALS, PAGE, FIGURE, HISTORY]
+    wanted = sys.argv[1:] or [*TERMINALS, PAGE, FIGURE, HISTORY, MINUTES]
     with tempfile.TemporaryDirectory() as folder:
         shop = Path(folder) / "workshop"
         _mending("demo", "workshop", "--brief", cwd=Path(folder))
         for case in ("quay-desk-2", "gate-2", "ticket-hall", "mess-room", "stores-1", "gangway-2"):
             _mending("undo", case, cwd=shop)
+        facts = [word for fact in KNOWN for word in ("--fact", fact)]
+        _mending("open", "lounge-1", "--quiet", *facts, cwd=shop)
+        _mending("saw", "lounge-1", *SEEN, cwd=shop)
         screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", f"{SIZE}x24"], stderr=subprocess.DEVNULL)
         try:
             time.sleep(1)
@@ -57,6 +63,8 @@ def main() -> None:
                     _mending("mend", "ticket-hall", "--figure", str(SHOTS / f"{FIGURE}.png"), cwd=shop)
                 elif name == HISTORY:
                     _mending("crashes", "slip-desk", "--figure", str(SHOTS / f"{HISTORY}.png"), cwd=shop)
+                elif name == MINUTES:
+                    _mending("plan", "lounge-1", "--figure", str(SHOTS / f"{MINUTES}.png"), cwd=shop)
                 else:
                     _terminal(name, TERMINALS[name], shop)
                 print(f"made {name}.png")

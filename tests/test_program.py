@@ -228,7 +228,7 @@ class AtTheKeyboard(Workshop):
         child = self.talk("open", self.folder / "case")
         child.expect("What kind of PC")
         child.sendline("laptop")
-        for _ in range(6):
+        for _ in range(7):
             child.expect("number or name")
             child.sendline("")
         child.expect("word for word")

@@ -58,6 +58,9 @@ class FromTraces(InFolder):
         self.assertEqual(proven, {"boot-code-damaged", "boot-sector-damaged"})
         self.assertTrue(all(one.chance >= 0.97 for one in result.causes if one.proven))
         self.assertAlmostEqual(sum(result.beliefs.values()), 1.0)
+        self.assertEqual(result.contradictions, ())
+        dark = believe(PACK, Evidence(trace=trace, seen={"fans-lights": "none"}))
+        self.assertIn("fans-lights", f"{dark.contradictions[0].evidence} {dark.contradictions[0].other}")
         repairs = frozenset(repair for finding in trace.findings for repair in finding.repairs)
         situation = Situation(facts={"firmware": "bios"}, on_bench=True, traced=True, repairs=repairs)
         plan = make_plan(result.beliefs, options_from(PACK, situation), visit_costs(PACK, situation))
@@ -100,7 +103,7 @@ class FromPeople(unittest.TestCase):
             "drive-failing": {"drive-light": "steady", "after-logo": "spinner"},
             "setup-forgotten": {"recent-change": "setup", "after-logo": "stop-screen", "code-about": "boot-volume"},
             "display-driver-bad": {"after-logo": "black-later", "safe-mode-start": "yes", "recent-change": "driver"},
-            "shutdown-state-bad": {"when-it-fails": "after-sleep"},
+            "shutdown-state-bad": {"when-it-fails": "after-sleep", "after-logo": "black-later"},
         }.items():
             self.assertEqual(top(seen=seen).id, cause, seen)
 

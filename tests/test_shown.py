@@ -58,7 +58,10 @@ class Words(Shop):
     def test_causes_plan_question_cases_and_signs(self):
         case = self.shop / "gate-2"
         self.check(
-            ("causes", case), "active-flag-wrong (boot record)", "found on the disk: Entries 1 and 2", "something else"
+            ("causes", case),
+            "active-flag-wrong (boot record, proven)",
+            "found on the disk: Entries 1 and 2",
+            "something else",
         )
         self.check(
             ("plan", case),

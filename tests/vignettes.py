@@ -102,7 +102,7 @@ ROWS = [
      ("restart-once", "turn-off-hybrid-shutdown", "drain-power"), ERASE, ()),
     ("password forgotten", NT,
      {"after-logo": "sign-in", "sign-in": "refused", "recent-change": "password"},
-     ("make-hidden-account-usable",), (*ERASE, "check-file-system", "test-drive"), ()),
+     ("renew-password",), (*ERASE, "check-file-system", "test-drive"), ()),
     ("black after sign-in since a driver", NT,
      {"after-logo": "black-later", "sign-in": "black", "recent-change": "driver", "safe-mode-start": "yes"},
      ("put-back-driver", "turn-driver-off", "go-to-restore-point"), (*ERASE, "test-memory"), ()),

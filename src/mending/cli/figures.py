@@ -8,7 +8,8 @@ import click
 from mending.crash import CrashesResult
 from mending.disk import DiskMap
 from mending.model import InputError
-from mending.report import check_figure_name, draw_disk, draw_timeline
+from mending.plan import PlanResult
+from mending.report import check_figure_name, draw_disk, draw_plan, draw_timeline
 
 
 def wanted_figure(name: str | None) -> Path | None:
@@ -46,3 +47,13 @@ def _save(save: Callable[[], None], path: Path) -> None:
         save()
     except OSError as error:
         raise InputError(f"{path} cannot be written: {error.strerror}.") from error
+
+
+def draw_minutes(plan: PlanResult, picture: Path | None) -> None:
+    """Draw the chance of a working PC against minutes, where a figure was asked for. Raises as `draw` does."""
+    if picture is None:
+        return
+    if not plan.visits:
+        click.echo("No figure was drawn: the plan has no visit.", err=True)
+        return
+    _save(lambda: draw_plan(plan, picture), picture)

@@ -21,9 +21,9 @@ from itertools import pairwise
 from mending.plan.objective import Objective
 from mending.plan.programme import Programme, cheapest
 
-_SPANS, _FEW_SPANS = 14, 8
+_SPANS, _FEW_SPANS = 10, 7
 """Spans of time in one programme; few where it is large."""
-_HALVINGS = 1
+_HALVINGS = 2
 """How often the span of stopping times that bounds least is halved; never where the programmes are large."""
 _LARGE = 45
 """Steps from which the programmes are large."""

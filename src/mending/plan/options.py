@@ -48,9 +48,31 @@ class Option(msgspec.Struct, frozen=True, kw_only=True):
 def options_from(pack: Pack, situation: Situation, hasty: bool = False) -> list[Option]:
     """Every step of the pack that was not done yet. Args: hasty: personal files may be risked without a copy."""
     needs = Needs(pack, situation)
-    return [
-        _option(pack, step, needs, hasty) for step in pack.steps.values() if not situation.tried.get(step.id, False)
-    ]
+    open_steps = [step for step in pack.steps.values() if not situation.tried.get(step.id, False)]
+    made = {step.id: _option(pack, step, needs, hasty) for step in open_steps}
+    for name, option in made.items():
+        if not option.blocked and _leads_back(made, option.after, name):
+            made[name] = msgspec.structs.replace(option, blocked="It needs a step that needs it.")
+    for step in open_steps:  # what should come before, where it can be done and does not need this step itself
+        for other in step.rather_after:
+            able = other in made and other not in situation.tried and not made[other].blocked
+            if able and not _leads_back(made, (other,), step.id):
+                after = dict.fromkeys((*made[step.id].after, other))
+                made[step.id] = msgspec.structs.replace(made[step.id], after=tuple(after))
+    return list(made.values())
+
+
+def _leads_back(made: Mapping[str, Option], after: tuple[str, ...], name: str) -> bool:
+    """Whether a step is among those that these steps need, themselves or through others."""
+    seen, waiting = set[str](), list(after)
+    while waiting:
+        other = waiting.pop()
+        if other == name:
+            return True
+        if other in made and other not in seen:
+            seen.add(other)
+            waiting += made[other].after
+    return False
 
 
 def visit_costs(pack: Pack, situation: Situation) -> dict[Place, VisitCost]:
@@ -70,7 +92,6 @@ def _option(pack: Pack, step: Step, needs: Needs, hasty: bool) -> Option:
     situation = needs.situation
     wanted = needs.of(step)
     after = [name for name in step.after if not situation.tried.get(name, False)]
-    after += [name for name in step.rather_after if name not in situation.tried and not needs.blocked(pack.steps[name])]
     after += needs.supplied(wanted)
     blocked = _blocked(step, needs)
     if step.stakes is Stakes.FILES and not hasty and situation.facts.get(_COPY_FACT) != "yes":

@@ -1,6 +1,7 @@
 """The linear programme of `bound`, written down row by row."""
 
-from itertools import pairwise
+from itertools import combinations, pairwise
+from math import prod
 
 from mending.model import load_numpy, load_scipy
 from mending.plan.objective import Objective
@@ -11,6 +12,8 @@ _EARLY = 1.4
 """Spans are shorter where more happens: the end of span k of K is at (k / K) to this power."""
 _MOST_CUTS = 5
 """Sets A for one cause: the steps that remove most of it, the first, the first two, and so on."""
+_PAIRED = 4
+"""And each one and each two of so many that remove most."""
 
 
 class Programme:
@@ -79,11 +82,12 @@ class Programme:
         """What is left of a cause at the least, given the steps done."""
         rows = [(float(self.removes[step, cause]), step) for step in range(self.steps) if self.removes[step, cause] > 0]
         rows.sort(reverse=True)
-        kept = 1.0
-        for count in range(min(len(rows), _MOST_CUTS)):
-            terms = [(span * self.block + step, -kept * share) for share, step in rows[count:]]
+        sets = {tuple(rows[:count]) for count in range(min(len(rows), _MOST_CUTS))}
+        sets |= {some for size in (1, 2) for some in combinations(rows[:_PAIRED], size) if size < len(rows)}
+        for some in sorted(sets):
+            kept = prod(1.0 - share for share, _ in some)
+            terms = [(span * self.block + step, -kept * share) for share, step in rows if (share, step) not in some]
             self._row([(self._left(cause, span), -1.0), *terms], -kept)
-            kept *= 1.0 - rows[count][0]
 
     def _charge(self, span: int, minutes: float) -> None:
         """What is left pays so many minutes. Of causes that are there together, one stands for all."""

@@ -13,6 +13,7 @@ class StepResult(msgspec.Struct, frozen=True, kw_only=True):
     Attributes:
         chance: that it puts right what is wrong, or one of the things that are, if nothing before it helped.
         needs: facts still to be found out before it can be done.
+        tests: whether its own report tells something about causes.
         leads_to: for each other cause that its report may name, the steps to go straight for then.
     """
 
@@ -24,6 +25,7 @@ class StepResult(msgspec.Struct, frozen=True, kw_only=True):
     needs: tuple[str, ...]
     repair: str | None
     why: str
+    tests: bool = False
     leads_to: Mapping[str, str] = {}
 
 

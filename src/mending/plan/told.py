@@ -104,6 +104,7 @@ def _step(option: Option, left: Left, named: Named) -> StepResult:
         stakes=option.stakes,
         needs=option.unknown,
         repair=option.repair,
+        tests=bool(option.finds),
         leads_to={
             cause: named[cause].says for cause in option.finds if cause in named and named[cause].option is not option
         },

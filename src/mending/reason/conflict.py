@@ -35,6 +35,8 @@ def contradictions(prior: Mapping[str, float], told: Sequence[Item]) -> tuple[Co
     lifts = [_lifts(prior, item) for item in told]
     rows = []
     for (a, first), (b, second) in combinations(enumerate(told), 2):
+        if first.sure and second.sure:
+            continue
         apart = max(lifts[a].values()) * max(lifts[b].values())
         ratio = apart / max(lifts[a][cause] * lifts[b][cause] for cause in prior)
         if ratio >= _CONFLICT:

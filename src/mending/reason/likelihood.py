@@ -29,11 +29,13 @@ class Item(msgspec.Struct, frozen=True):
 
     Attributes:
         group: what it shares with other pieces that in part tell the same; empty where it stands for itself.
+        sure: read from the disk itself, so that two of them never contradict each other.
     """
 
     says: str
     given: Likelihood
     group: str = ""
+    sure: bool = False
 
 
 def items(pack: Pack, causes: Iterable[Cause], evidence: Evidence) -> list[Item]:
@@ -84,7 +86,8 @@ def _trace_items(causes: list[Cause], evidence: Evidence) -> list[Item]:
         proven = {cause.id for cause in causes if finding.id in cause.proved_by}
         if proven and finding.severity is not Severity.NOTE:
             given = {cause.id: FOUND_IF_THERE if cause.id in proven else FOUND_IF_NOT for cause in causes}
-            found.append(Item(f"found on the disk: {finding.says}", {**given, SOMETHING_ELSE: FOUND_IF_NOT}))
+            given[SOMETHING_ELSE] = FOUND_IF_NOT
+            found.append(Item(f"found on the disk: {finding.says}", given, sure=True))
     for phase in trace.phases:
         seen = {cause.id for cause in causes if cause.phase == phase.id and cause.proved_by}
         if phase.state is PhaseState.PASSED and seen:

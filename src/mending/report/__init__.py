@@ -2,6 +2,7 @@
 
 from mending.report.disk_figure import check_figure_name, draw_disk
 from mending.report.page import ReportInput, is_report, render_page
+from mending.report.plan_figure import draw_plan
 from mending.report.ribbon import Box, lay_out
 from mending.report.timeline_figure import draw_timeline, timeline_svg
 
@@ -10,6 +11,7 @@ __all__ = [
     "ReportInput",
     "check_figure_name",
     "draw_disk",
+    "draw_plan",
     "draw_timeline",
     "is_report",
     "lay_out",

@@ -94,15 +94,18 @@ def _mend_all(folder: str, quiet: bool) -> str:
 
 
 def _by_hand(case: Case, pack: Pack, quiet: bool) -> str:
-    """The first step of the plan, done by the technician, and the test start after it."""
-    step = plan_of(case.state, pack).first
-    if step is None:
+    """The first visit of the plan, done by the technician up to the step that helps, and the test start after it."""
+    plan = plan_of(case.state, pack)
+    steps = plan.visits[0].steps if plan.visits else ()
+    helps = max(steps, key=lambda step: step.chance, default=None)
+    if helps is None:
         return ""
-    case = tried(case, pack, world.hand(), step.id, ReportKind.MENDED)
+    for step in steps[: steps.index(helps) + 1]:
+        case = tried(case, pack, world.hand(), step.id, ReportKind.MENDED)
     started(case, world.hand(), works=True)
     if not quiet:
-        say(text(f"The technician does {step.id}, and the PC starts."))
-    return f"{step.id}, by hand"
+        say(text(f"The technician does {helps.id}, and the PC starts."))
+    return f"{helps.id}, by hand"
 
 
 def _stand(case: Case) -> str:

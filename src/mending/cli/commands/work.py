@@ -8,7 +8,7 @@ from mending.case import Case, case_result, load_case, plan_of, started, tried
 from mending.cli import asking, options, world
 from mending.cli.commands.mend import write
 from mending.cli.show import emit, say, show_case, show_mend, show_plan
-from mending.cli.show.console import indented, plain_id, text, title
+from mending.cli.show.console import indented, plain_id, rows, text, title
 from mending.cli.targets import Target, opened
 from mending.knowledge import Pack, Step, base_pack
 from mending.model import MendingError, RepairFailedError
@@ -46,6 +46,10 @@ def command(case: str, as_json: bool) -> None:
             return
         known = after
     say(title("It works. Start it once more from cold, take the stick out, put temporary settings back."))
+    done = [pack.steps[one.step] for one in known.state.tried if one.step in pack.steps]
+    put_back = {step.id: step.put_back for step in done if step.put_back}
+    if put_back:
+        say(text("To be put back:"), indented(rows([(text(name, "bold"), words) for name, words in put_back.items()])))
 
 
 def _visit(known: Case, pack: Pack, visit: VisitResult) -> Case | None:
@@ -55,7 +59,11 @@ def _visit(known: Case, pack: Pack, visit: VisitResult) -> Case | None:
         known, report = _step(known, pack, step)
         if report == "stop":
             return None
-        if report == "mended":
+        if report == "mended" and pack.steps[step.id].fixes:
+            break
+        if report == "not-run":  # what comes after it may need it: plan again, behind a test start if anything was done
+            if not any(one.kind is not ReportKind.NOT_RUN for one in known.state.since_start):
+                return known
             break
     answer = asking.choose("Test start: does it start now?", _STARTS, unknown=False)
     return None if answer == "stop" else started(known, world.hand(), answer == "yes")
@@ -64,16 +72,24 @@ def _visit(known: Case, pack: Pack, visit: VisitResult) -> Case | None:
 def _step(known: Case, pack: Pack, planned: StepResult) -> tuple[Case, str]:
     step = pack.steps[planned.id]
     say(text(""), title(f"{step.id}  ({step.minutes:g} min, {planned.chance:.0%})"))
-    lines = (step.does, f"why: it {planned.why}", f"how: {step.how}", f"how to tell: {step.tells}")
+    lines = [step.does, f"why: it {planned.why}", f"how: {step.how}", f"how to tell: {step.tells}"]
+    lines += [f"normal while it runs: {step.normal}"] if step.normal else []
+    lines += [f"to undo it: {step.undone}"] if step.undone else []
     say(indented(*map(text, lines)))
     done = _offer(known, step) if step.repair is not None else None
     if done is not None:
         return done
-    report = asking.choose("What did it report?", _REPORTS, unknown=False)
+    reports = {kind: ": ".join(filter(None, (words, _told(step, kind)))) for kind, words in _REPORTS.items()}
+    report = asking.choose("What did it report?", reports, unknown=False)
     if report == "stop":
         return known, report
     note = click.prompt("  codes or a note", default="", show_default=False)
     return tried(known, pack, world.hand(), step.id, ReportKind(report), (), note), report
+
+
+def _told(step: Step, kind: str) -> str:
+    """What that report of the step says."""
+    return next((words for report, words in step.reports.items() if report == kind), "")
 
 
 def _offer(known: Case, step: Step) -> tuple[Case, str] | None:

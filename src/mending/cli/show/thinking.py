@@ -97,8 +97,10 @@ def _minutes(visit: VisitResult) -> float:
 
 
 def _chance(step: StepResult) -> str:
-    """The chance to fix; a step that has none is there to find out."""
-    return f"{step.chance:.0%}" if step.chance >= _LEAST else "to find out"
+    """The chance to fix; a step that has none is there to find out, or because others need it."""
+    if step.chance >= _LEAST:
+        return f"{step.chance:.0%}"
+    return "to find out" if step.tests else "needed first"
 
 
 def _names(visit: VisitResult) -> str:
