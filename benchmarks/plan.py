@@ -25,7 +25,7 @@ _ASIDE = {"trace-disk", *(step.id for step in PACK.steps.values() if step.repair
 """No disk is at hand here: what reads and mends one is left to nobody."""
 _NOT_RUN_MINUTES = 1.0
 _MOST_VISITS = 40
-_QUESTIONS = 6
+_QUESTIONS = 10
 """Asked before the first step, by whoever reasons; lists are the same for everyone."""
 
 

@@ -70,11 +70,11 @@ class Words(Shop):
             "nothing at risk",
             "if it names drive-dead:",
             "chance that it works:",
-            "order: a good one",
+            "order: no order can cost less than",
             "and then",
         )
         self.check(("plan", case, "--all"), "reinstall-erasing")
-        self.check(("ask", case), "record it: mending saw", "=unknown cannot tell", "bits about the cause")
+        self.check(("ask", case), "record it: mending saw", "=unknown cannot tell", "min of the plan")
         self.check(("cases", self.shop), "pier-kiosk works again", "gate-2 disk stops at boot record")
         self.check(("cases", self.folder), "No cases here.")
         self.check(("signs",), "Does it beep when it is switched on?", "beeps=pattern several beeps")

@@ -115,3 +115,23 @@ ROWS = [
      ("code-about", "recent-change", "safe-mode-start", "code-pattern", "code-names-driver")),
     ("nothing known at all", {}, {}, (), ERASE, ("after-logo", "recent-change", "logo", "fans-lights")),
 ]  # fmt: skip
+
+QUESTIONS = [
+    ("a spinner", {"family": "nt"}, {"after-logo": "spinner"},
+     ("recent-change", "safe-mode-start", "update-screen", "drive-light", "slow-before", "waits-for")),
+    ("a line of text", {"family": "nt"}, {"after-logo": "message"},
+     ("message-about", "recent-change", "boot-list", "setup-sees-drive", "stick-or-disc-in")),
+    ("a laptop without life", {"family": "nt", "form": "laptop"}, {"fans-lights": "none"},
+     ("other-socket", "charge-light", "recent-change", "smell-or-bulge")),
+    ("black after sign-in", {"family": "nt"}, {"after-logo": "black-later"},
+     ("recent-change", "safe-mode-start", "when-it-fails", "hang", "sign-in")),
+    ("a Linux desk at a bare prompt", {"family": "linux"}, {"after-logo": "status-screen"},
+     ("rescue-stick", "recent-change", "message-about", "waits-for", "older-kernel")),
+    ("the desktop for a while", {"family": "nt"}, {"after-logo": "desktop"},
+     ("recent-change", "hang", "when-it-fails", "bare-start", "safe-mode-start")),
+    ("a restart before anything can be read", {"family": "nt"}, {"after-logo": "restart"},
+     ("recent-change", "when-it-fails", "heat", "safe-mode-start", "stays-up")),
+    ("nobody can sign in on a Linux desk", {"family": "linux"}, {"after-logo": "sign-in"},
+     ("sign-in", "rescue-stick", "recent-change", "other-account")),
+]  # fmt: skip
+"""What is told, what is known, what is seen, and the questions of which the next one must be one."""

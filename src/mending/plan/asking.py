@@ -9,8 +9,7 @@ from collections.abc import Callable, Mapping
 import msgspec
 
 from mending.knowledge import Pack, Sign
-from mending.reason import Evidence, believe, telling
-from mending.reason.likelihood import sign_likelihood
+from mending.reason import Evidence, believe, sign_likelihood, telling
 
 _LOOKED_AT = 5
 """Signs whose worth is worked out in minutes: those that tell most about the cause for each minute."""

@@ -5,6 +5,7 @@ from mending.reason.asking import telling
 from mending.reason.beliefs import Beliefs, CauseResult, CausesResult, EvidenceWeight, believe
 from mending.reason.conflict import Contradiction
 from mending.reason.evidence import Evidence, Report
+from mending.reason.likelihood import sign_likelihood
 
 __all__ = [
     "Beliefs",
@@ -16,5 +17,6 @@ __all__ = [
     "Report",
     "ReportKind",
     "believe",
+    "sign_likelihood",
     "telling",
 ]
