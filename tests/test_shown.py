@@ -70,14 +70,14 @@ class Words(Shop):
             "nothing at risk",
             "if it names drive-dead:",
             "chance that it works:",
-            "order: no order can cost less than",
+            "order: no order of these steps costs less",
             "and then",
         )
-        self.check(("plan", case, "--all"), "reinstall-erasing")
+        self.check(("plan", case, "--all"), "copy-boot-files")
         self.check(("ask", case), "record it: mending saw", "=unknown cannot tell", "min of the plan")
         self.check(("cases", self.shop), "pier-kiosk works again", "gate-2 disk stops at boot record")
         self.check(("cases", self.folder), "No cases here.")
-        self.check(("signs",), "Does it beep when it is switched on?", "beeps=pattern several beeps")
+        self.check(("signs",), "Does it beep, or blink a code, when it is switched on?", "beeps=pattern several beeps")
         self.check(("signs", "--facts"), "restore-point=yes")
         self.check(("saw", case, "logo=shown", "--fact", "encrypted=no"), "saw logo shown", "encrypted no")
 
