@@ -6,7 +6,8 @@ import click
 
 from mending.case import learn, load_case, question_of, saw
 from mending.cli import asking, options, world
-from mending.cli.show import emit, show_question
+from mending.cli.show import emit, question_pays, say, show_question
+from mending.cli.show.console import text
 from mending.knowledge import base_pack
 
 
@@ -20,6 +21,7 @@ def command(case: str, as_json: bool) -> None:
     if question.sign is None or as_json or not world.interactive():
         emit(question, as_json, lambda one: show_question(one, case))
         return
+    say(text(question_pays(question), "dim"))
     if question.sign in pack.facts:
         answer = asking.choose_answer(pack.facts[question.sign])
         learn(known, pack, world.hand(), {question.sign: answer}, {})

@@ -8,13 +8,14 @@ from mending.cli.show.files import show_files
 from mending.cli.show.rehearsals import show_rehearsal
 from mending.cli.show.repairs import maps_of, show_mend, show_mend_all, show_points
 from mending.cli.show.searches import show_search
-from mending.cli.show.thinking import show_causes, show_plan, show_question, show_why
+from mending.cli.show.thinking import question_pays, show_causes, show_plan, show_question, show_why
 from mending.cli.show.traces import show_trace
 
 __all__ = [
     "emit",
     "maps_of",
     "named_target",
+    "question_pays",
     "say",
     "show_case",
     "show_cases",

@@ -126,12 +126,17 @@ def show_why(result: WhyResult) -> RenderableType:
     return Group(title(result.step), indented(rows(cells, right=(1, 2))), text(note, "dim"))
 
 
+def question_pays(question: QuestionResult) -> str:
+    """What asking costs, and what it saves."""
+    return f"takes {question.minutes:g} min, saves about {question.saves:.0f} min of the plan"
+
+
 def show_question(question: QuestionResult, named: str) -> RenderableType:
     """The question, its answers, and how to record one."""
     if question.sign is None:
         return text("No question would save more than its own minutes now; go on with the plan.")
     cells = [(f"{question.sign}={name}", says) for name, says in question.answers.items()]
     cells.append((f"{question.sign}=unknown", "cannot tell"))
-    takes = f"takes {question.minutes:g} min, saves about {question.saves:.0f} min of the plan"
+    takes = question_pays(question)
     how = f"record it: mending saw {named} {'--fact ' if question.fact else ''}{question.sign}=ANSWER"
     return Group(title(question.asks), indented(rows(cells)), text(takes, "dim"), text(how))
