@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from random import Random
 
 from benchmarks.made_up import MadeUp
-from mending.case.thinking import facts_in
+from mending.case import facts_in
 from mending.knowledge import Step, base_pack
 from mending.model import Stakes
 from mending.plan import Care, Option, Situation, make_plan, options_from, visit_costs

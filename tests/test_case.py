@@ -6,7 +6,7 @@ import time
 import unittest
 from pathlib import Path
 
-from mending.case import Hand, load_case, plan_of, saw, started, tried
+from mending.case import Hand, facts_of, load_case, plan_of, saw, started, tried
 from mending.case.lock import held
 from mending.knowledge import base_pack
 from mending.model import InputError, RefusedError
@@ -144,6 +144,32 @@ class Flow(InFolder):
         plan = self.json_here("plan", self.case)
         self.assertNotIn(step, [one["id"] for visit in plan["visits"] for one in visit["steps"]])
         self.assertTrue(any("rescue-stick" in one["says"] for one in plan["blocked"]))
+
+    def test_the_plan_says_how_near_to_the_best_it_is_and_draws_its_minutes(self):
+        self.run_here("open", self.case, "--quiet")
+        self.run_here("saw", self.case, "after-logo=stop-screen", "recent-change=driver")
+        picture = self.folder / "minutes.svg"
+        shown = self.run_here("plan", self.case, "--figure", picture)
+        self.assertIn("no order can cost less than", shown)
+        for words in ("minutes of work and waiting", "by 60 min", "expected:"):
+            self.assertIn(words, picture.read_text())
+        plan = self.json_here("plan", self.case)
+        self.assertEqual(plan["exact"], False)
+        self.assertTrue(0 < plan["gap"] < 1)
+        self.assertEqual(plan["curve"], sorted(plan["curve"], key=lambda one: (one["minutes"], one["chance"])))
+        self.run_here("started", self.case, "yes")
+        self.assertIn("No figure was drawn", self.run_here("plan", self.case, "--figure", self.folder / "b.png"))
+        self.assertIn("needed first", shown)
+
+    def test_what_follows_from_steps_and_signs_is_known(self):
+        self.run_here("open", self.case, "--quiet", "--fact", "rescue-stick=no")
+        self.run_here("saw", self.case, "after-logo=desktop", "pop-ups=yes")
+        ways = {visit["place"]: visit["how"] for visit in self.json_here("plan", self.case)["visits"]}
+        self.assertIn("from the desktop", ways["safe-mode"])
+        facts = facts_of(load_case(self.case).state, self.pack)
+        self.assertEqual((facts["desktop-opens"], facts["rescue-stick"]), ("yes", "no"))
+        self.run_here("tried", self.case, "make-rescue-stick", "mended")
+        self.assertEqual(facts_of(load_case(self.case).state, self.pack)["rescue-stick"], "yes")
 
     def test_a_repair_that_was_undone_can_be_planned_again(self):
         draft = bios_disk(own_code())

@@ -4,7 +4,7 @@ from mending.case.folder import CASE_FILE, Case, crash_files, is_case, list_case
 from mending.case.lock import Hand
 from mending.case.results import CaseResult, CasesResult, case_result, cases_result
 from mending.case.state import CaseState
-from mending.case.thinking import causes_of, plan_of, question_of, why_of
+from mending.case.thinking import causes_of, facts_in, facts_of, plan_of, question_of, why_of
 from mending.case.work import add_evidence, learn, learned, mended, put_back, records_read, saw, started, traced, tried
 
 __all__ = [
@@ -19,6 +19,8 @@ __all__ = [
     "cases_result",
     "causes_of",
     "crash_files",
+    "facts_in",
+    "facts_of",
     "is_case",
     "learn",
     "learned",
