@@ -78,10 +78,11 @@ class Run:
         self.minutes += self.pc.minutes(step)
         if step.stakes is Stakes.FILES and self.facts["backup"] != "yes" and self.risked is None:
             self.risked = self.minutes
-        self.facts.update(step.gives)
-        self.known.update(step.gives)
         self.tried[step.id] = True
         mends, kind = self.pc.done(step)
+        if kind is not ReportKind.NOT_MENDED:
+            self.facts.update(step.gives)
+            self.known.update(step.gives)
         return Report(step.id, kind), mends
 
     def thought(self) -> tuple[dict[str, float], list[Option], Situation]:

@@ -168,6 +168,8 @@ class Flow(InFolder):
         self.assertIn("from the desktop", ways["safe-mode"])
         facts = facts_of(load_case(self.case).state, self.pack)
         self.assertEqual((facts["desktop-opens"], facts["rescue-stick"]), ("yes", "no"))
+        self.run_here("tried", self.case, "copy-personal-files", "not-mended")
+        self.assertNotIn("backup", facts_of(load_case(self.case).state, self.pack))
         self.run_here("tried", self.case, "make-rescue-stick", "mended")
         self.assertEqual(facts_of(load_case(self.case).state, self.pack)["rescue-stick"], "yes")
 

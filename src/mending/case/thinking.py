@@ -22,6 +22,9 @@ from mending.plan import (
 )
 from mending.reason import CausesResult, Evidence, ReportKind, believe
 
+_GAINED = {ReportKind.NOTHING_WRONG, ReportKind.MENDED}
+"""Reports after which what a step gives is there."""
+
 
 def causes_of(state: CaseState, pack: Pack) -> CausesResult:
     """Ranked causes."""
@@ -88,7 +91,7 @@ def facts_of(state: CaseState, pack: Pack) -> dict[str, str]:
         found = {**_traced(state), **found}
     for one in state.tried:
         step = pack.steps.get(one.step)
-        if step is not None and one.report is not ReportKind.NOT_RUN:
+        if step is not None and one.report in _GAINED:  # a copy with files that could not be read is none
             found |= step.gives
     return found
 

@@ -96,16 +96,16 @@ class Needs:
     def _reason(self, step: Step) -> str:
         """Why a giver cannot be done; one that was done and whose fact is missing all the same did not supply it."""
         if step.id in self.situation.tried:
-            return "it was tried."
+            return "it was done, and did not." if self.situation.tried[step.id] else "it could not be run."
         for name, answers in self.of(step).items():
             if self._missing(name, answers):
-                if any(other.id != step.id and not self._reason_flat(other) for other in self._givers(name, answers)):
+                if any(other.id != step.id and not self._stuck(other) for other in self._givers(name, answers)):
                     continue
                 question = self.pack.question(name)
                 return f"it needs {name} = {' or '.join(answers)}. {question.supply if question else ''}".rstrip()
         return ""
 
-    def _reason_flat(self, step: Step) -> bool:
+    def _stuck(self, step: Step) -> bool:
         """Whether a giver of what a giver needs cannot be done; it is not followed farther."""
         missing = (self._missing(name, answers) for name, answers in self.of(step).items())
         return step.id in self.situation.tried or any(missing)
