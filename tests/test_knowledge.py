@@ -156,7 +156,8 @@ class Thinking(unittest.TestCase):
         stuck = option("scan-from-stick", **{"rescue-stick": "no", "second-pc": "no"})
         for words in ("rescue-stick = yes", "make-rescue-stick would supply it", "second-pc = yes", "Borrow one"):
             self.assertIn(words, stuck.blocked)
-        self.assertIn("Plug it in", option("update-firmware", **{"mains-power": "no"}).blocked)
+        self.assertIn("A cable", option("finish-updates", network="no").blocked)
+        self.assertIn("plug-in-mains", option("finish-updates", **{"mains-power": "no"}).after)
 
     def test_what_nobody_knows_counts_by_how_often_it_holds_and_what_is_seen_counts_at_once(self):
         def chance(**facts):

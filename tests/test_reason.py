@@ -182,16 +182,17 @@ class FromPeople(unittest.TestCase):
         self.assertGreater(chance(ReportKind.NOT_MENDED, "drive-failing"), chance(ReportKind.MENDED, "drive-failing"))
 
     def test_a_blocked_visit_or_need_says_what_would_lift_it(self):
-        facts = {"bench": "no", "rescue-stick": "no", "second-pc": "no", "firmware": "uefi"}
+        facts = {"restore-point": "no", "rescue-stick": "no", "second-pc": "no", "family": "nt"}
         situation = Situation(facts=facts)
         plan = make_plan(
             believe(PACK, Evidence(facts=facts, seen={"fans-lights": "none"})).beliefs,
             options_from(PACK, situation),
             visit_costs(PACK, situation),
         )
-        self.assertNotIn(Place.BENCH, [visit.place for visit in plan.visits])
+        self.assertNotIn(Place.RESCUE_STICK, [visit.place for visit in plan.visits])
         reasons = {one.id: one.says for one in plan.blocked}
-        self.assertIn("bench = yes", reasons["swap-power"])
+        self.assertIn("restore-point = yes", reasons["go-to-restore-point"])
+        self.assertIn("make-rescue-stick would supply it", reasons["reinstall-keeping-files"])
 
 
 if __name__ == "__main__":

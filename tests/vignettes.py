@@ -48,7 +48,7 @@ ROWS = [
     ("somebody tried settings in setup", NT,
      {"recent-change": "setup", "after-logo": "stop-screen", "code-about": "boot-volume"},
      ("restore-setup",), ERASE, ()),
-    ("security message after an update", LINUX,
+    ("security message after an update", {**LINUX, "encrypted": "no"},
      {"security-message": "yes", "recent-change": "update"}, ("allow-loader",), (*ERASE, "write-boot-code"), ()),
     ("asks for the key since the firmware update", {**NT, "encrypted": "yes", "recovery-key": "no"},
      {"key-asked": "yes", "recent-change": "setup"}, ("find-recovery-key", "type-recovery-key"), SOFTWARE, ()),

@@ -57,8 +57,9 @@ def _names(pack: Pack, step: Step, where: str) -> Iterator[str]:
 
 def _gives(pack: Pack, step: Step, where: str) -> Iterator[str]:
     for name, answer in step.gives.items():
-        if name not in pack.facts or answer not in pack.facts[name].answers:
-            yield f"{where}, gives: there is no fact {name!r} with the answer {answer!r}."
+        question = pack.question(name)
+        if question is None or answer not in question.answers:
+            yield f"{where}, gives: there is no fact or sign {name!r} with the answer {answer!r}."
         elif any(name in needs and answer in answers_of(needs[name]) for needs in _all_needs(pack, step)):
             yield f"{where}, gives.{name}: it needs what it gives."
 

@@ -118,7 +118,7 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True
         undone: how it can be undone; empty where it cannot.
         put_back: what has to be put back afterwards.
         needs: facts or signs that must have one of these answers.
-        gives: answers to facts that hold once it is done.
+        gives: answers to facts or signs that hold once it is done.
         after: steps that must have been tried before; rather_after: those too, where they can be done.
         fixes: how likely the step puts each cause right, a key of `chances`.
         finds: how likely the step's own report names each cause when it is there, a key of `chances`.
