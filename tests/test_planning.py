@@ -117,6 +117,13 @@ class Bound(unittest.TestCase):
             self.assertLessEqual(bound, best + 1e-6, number)
             self.assertGreater(bound, 0.0)
 
+    def test_where_nothing_is_left_in_the_end_the_bound_still_holds(self):
+        rows = [(5.0, 0, {0: 1.0}, {}, set()), (9.0, 1, {1: 1.0}, {}, set())]
+        sure = objective(*posed([0.5, 0.5], rows, [(2.0, 1.0), (3.0, 1.0)], 480.0))
+        best = sure.cost(best_visits(sure))
+        bound = lower_bound(sure, best, 21.0)
+        self.assertTrue(0.5 * best < bound <= best + 1e-6)
+
     def test_a_large_plan_says_how_far_from_the_best_it_is_at_most(self):
         beliefs, options, costs, care = posed(*large(3))
         plan = make_plan(beliefs, options, costs, care, prove=True)

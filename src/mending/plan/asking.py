@@ -13,6 +13,8 @@ from mending.reason import Evidence, believe, sign_likelihood, telling
 
 _LOOKED_AT = 5
 """Signs whose worth is worked out in minutes: those that tell most about the cause for each minute."""
+_LIKELY = 0.1
+"""Chance from which it is asked what the steps against a cause need."""
 _CANNOT_TELL = 0.1
 """How often a person cannot answer."""
 _PAYS = 1.0
@@ -64,7 +66,7 @@ def best_question(pack: Pack, evidence: Evidence, cost: Cost, passed: frozenset[
 
 def _open_facts(pack: Pack, evidence: Evidence, passed: frozenset[str]) -> list[Sign]:
     """Facts that nobody told and that steps which could help need."""
-    likely = {cause for cause, chance in believe(pack, evidence).beliefs.items() if chance >= 0.1}
+    likely = {cause for cause, chance in believe(pack, evidence).beliefs.items() if chance >= _LIKELY}
     wanted: dict[str, int] = {}
     for step in pack.steps.values():
         if likely & set(step.fixes):

@@ -36,8 +36,10 @@ def lower_bound(problem: Objective, reached: float, minutes: float) -> float:
         reached: cost of a plan that is known. minutes: how long it runs.
     """
     whole = float(problem.mass.sum()) + problem.rest
-    least = Programme(problem, 1, 0.0, 1.0, whole).least
-    last = reached / least - problem.hand_over  # a plan that runs longer costs more than the one that is known
+    last = sum(problem.visit_minutes([step]) for step in range(problem.steps))  # no plan runs longer
+    least = problem.least
+    if least * (last + problem.hand_over) > reached:  # a plan that runs longer than this costs more than the known one
+        last = reached / least - problem.hand_over
     if last <= 0:
         return reached
     tops = sorted({0.0, *(top for top in (0.6 * minutes, 1.2 * minutes, 2.0 * minutes) if top < 0.9 * last), last})

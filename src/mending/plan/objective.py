@@ -63,6 +63,12 @@ class Objective:
         """`minutes` as plain numbers."""
         return [float(one) for one in self.minutes]
 
+    @cached_property
+    def least(self) -> float:
+        """What is left after all steps, the rest included."""
+        kept = self.keep.prod(axis=0) * self.miss.prod(axis=0)
+        return max(float((self.mass * kept).sum()), 0.0) + self.rest
+
     def visit_minutes(self, steps: Sequence[int]) -> float:
         """The way there, the steps with their stakes, and the test start if something was changed."""
         place = self.place[steps[0]]

@@ -7,7 +7,7 @@ from mending.model import load_numpy, load_scipy
 from mending.plan.objective import Objective
 
 Term = tuple[int, float]
-METHOD = "highs"
+"""A variable by its number, and its factor."""
 _EARLY = 1.4
 """Spans are shorter where more happens: the end of span k of K is at (k / K) to this power."""
 _MOST_CUTS = 5
@@ -124,16 +124,10 @@ class Programme:
         left = [(self._left(cause, self.spans), float(problem.mass[cause])) for cause in range(self.causes)]
         left += [(self._left(parts[0], self.spans), mass) for parts, mass in problem.together]
         # T >= low and R >= least give T R >= low R + least T - low least; T <= high and R <= most the other one
-        for time, bound in ((self.low, self.least), (self.high, most)):
+        for time, bound in ((self.low, problem.least), (self.high, most)):
             over = [(column, time * mass) for column, mass in left]
             self._row([*over, (stop, bound), (product, -1.0)], time * bound - time * problem.rest)
         self.cost[product] += 1.0
-
-    @property
-    def least(self) -> float:
-        """What is left after all steps, the rest included."""
-        removed = 1.0 - self.problem.keep.prod(axis=0) * self.problem.miss.prod(axis=0)
-        return float((self.problem.mass * (1.0 - removed)).sum()) + self.problem.rest
 
 
 def cheapest(programme: Programme) -> float:
@@ -143,7 +137,5 @@ def cheapest(programme: Programme) -> float:
     shape = (len(programme.bounds), programme.size)
     matrix = sparse.coo_array((factors, (rows, columns)), shape=shape).tocsr()
     limits = [(0.0, 1.0)] * (programme.size - 2) + [(programme.low, programme.high), (0.0, None)]
-    found = optimize.linprog(
-        programme.cost, A_ub=matrix, b_ub=numbers.array(programme.bounds), bounds=limits, method=METHOD
-    )
+    found = optimize.linprog(programme.cost, A_ub=matrix, b_ub=numbers.array(programme.bounds), bounds=limits)
     return float(found.fun) + programme.constant if found.status == 0 else 0.0
