@@ -43,10 +43,6 @@ class Left:
             mended *= 1.0 - self.unmended.get(part, 1.0)
         return chance * (1.0 - mended)
 
-    def beliefs_now(self) -> dict[str, float]:
-        """Chance of each belief now; they add up to less than 1."""
-        return {name: self.of(name) for name in self.beliefs}
-
     @property
     def total(self) -> float:
         """Chance that the PC does not start yet, and nothing was named."""
@@ -57,14 +53,19 @@ class Left:
         then = self.after(*options)
         return sum(self.of(name) - Left(self.beliefs, then.unmended, self.unnamed).of(name) for name in self.beliefs)
 
+    def there(self) -> dict[str, float]:
+        """Chance of each cause that it is there now, alone or together with others."""
+        found: dict[str, float] = {}
+        for name, chance in self.beliefs.items():
+            parts = name.split(TOGETHER)
+            for part in parts:
+                share = self.of(name) if len(parts) == 1 else chance * self.unmended.get(part, 1.0)
+                found[part] = found.get(part, 0.0) + share
+        return found
+
     def worth(self, option: Option) -> float:
         """Chance to mend or to name something that is there, whichever is larger, as a share of what is left."""
-        left = self.beliefs_now()
-        total = sum(left.values()) or 1.0
-        parts = {name: name.split(TOGETHER) for name in left}
-        fixes = sum(
-            chance * max(option.fixes.get(part, 0.0) * (self.unmended.get(part, 1.0) > 0) for part in parts[name])
-            for name, chance in left.items()
-        )
-        finds = sum(chance * option.finds.get(name, 0.0) for name, chance in left.items())
+        there, total = self.there(), self.total or 1.0
+        fixes = sum(there.get(cause, 0.0) * chance for cause, chance in option.fixes.items())
+        finds = sum(self.of(cause) * chance for cause, chance in option.finds.items() if cause in self.beliefs)
         return max(fixes, finds) / total

@@ -2,7 +2,6 @@
 
 from collections.abc import Mapping, Sequence
 
-from mending.knowledge import TOGETHER
 from mending.model import Place
 from mending.plan.left import Left
 from mending.plan.objective import Beliefs
@@ -86,12 +85,7 @@ def _named_in(left: Left, steps: Sequence[Option]) -> dict[str, float]:
 
 
 def _step(option: Option, left: Left, named: Named) -> StepResult:
-    now = left.beliefs_now()
-    total = sum(now.values()) or 1.0
-    believed: dict[str, float] = {}
-    for name, chance in now.items():
-        for part in name.split(TOGETHER):
-            believed[part] = believed.get(part, 0.0) + chance * (left.unmended.get(part, 1.0) > 0)
+    believed, total = left.there(), left.total or 1.0
     helped = {cause: believed.get(cause, 0.0) * share for cause, share in {**option.finds, **option.fixes}.items()}
     main = max(helped, key=lambda cause: helped[cause], default="")
     verb = "puts right" if main in option.fixes else "tells whether it is"
