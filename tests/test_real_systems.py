@@ -43,7 +43,8 @@ class Real(InFolder):
     def fails(self, path, firmware, *ends):
         shown = self.shown(path, firmware, *ends)
         self.assertNotIn(MARKER, shown)
-        self.assertTrue(any(end in shown for end in ends), shown[-900:])
+        # a console that moves its cursor in the middle of a word leaves a gap there
+        self.assertTrue(any(end.replace(" ", "") in shown.replace(" ", "") for end in ends), shown[-900:])
 
     def traced(self, path, phase, *fatal):
         trace = trace_file(path)
