@@ -99,7 +99,7 @@ class Thinking(unittest.TestCase):
             self.assertAlmostEqual(cause.chance, joint[cause.id] / total)
 
     @given(SEEN, FACTS, st.sets(st.sampled_from(sorted(PACK.steps)), max_size=8))
-    @settings(max_examples=80, deadline=None)
+    @settings(max_examples=50, deadline=None)
     def test_every_plan_keeps_to_needs_order_and_stakes(self, seen, facts, done):
         situation = Situation(facts={**seen, **facts}, tried=dict.fromkeys(done, True))
         options = options_from(PACK, situation)
