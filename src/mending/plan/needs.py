@@ -48,6 +48,14 @@ class Needs:
         visit = {} if step.place is Place.BENCH and self.situation.on_bench else self.pack.visits[step.place].needs
         return {name: answers_of(need) for needs in (visit, step.needs) for name, need in needs.items()}
 
+    def concerns(self, step: Step) -> bool:
+        """Whether a step is for this kind of PC: no fact that nobody can change (it has no `supply`) is against it."""
+        return not any(
+            name in self.pack.facts and not self.pack.facts[name].supply and self._missing(name, answers)
+            for name, answers in self.of(step).items()
+            if not self._givers(name, answers)
+        )
+
     def supplied(self, wanted: Wanted) -> list[str]:
         """The steps that supply what is known to be missing."""
         givers = [self.giver(name, answers) for name, answers in wanted.items() if self._missing(name, answers)]

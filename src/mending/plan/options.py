@@ -46,9 +46,15 @@ class Option(msgspec.Struct, frozen=True, kw_only=True):
 
 
 def options_from(pack: Pack, situation: Situation, hasty: bool = False) -> list[Option]:
-    """Every step of the pack that was not done yet. Args: hasty: personal files may be risked without a copy."""
+    """Every step of the pack that is for this kind of PC and was not done yet.
+
+    Args:
+        hasty: personal files may be risked without a copy.
+    """
     needs = Needs(pack, situation)
-    open_steps = [step for step in pack.steps.values() if not situation.tried.get(step.id, False)]
+    open_steps = [
+        step for step in pack.steps.values() if not situation.tried.get(step.id, False) and needs.concerns(step)
+    ]
     made = {step.id: _option(pack, step, needs, hasty) for step in open_steps}
     for name, option in made.items():
         if not option.blocked and _leads_back(made, option.after, name):
