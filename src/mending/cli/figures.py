@@ -24,36 +24,27 @@ def draw(path: Path | None, maps: Sequence[tuple[str, DiskMap]]) -> None:
         UsageError: the extra `figures` is not installed.
         InputError: the file cannot be written.
     """
-    if path is None:
-        return
-    if not maps:
-        click.echo("No figure was drawn: the table stays as it is.", err=True)
-        return
-    _save(lambda: draw_disk(maps, path), path)
+    _draw(path, maps, "the table stays as it is", lambda where: draw_disk(maps, where))
 
 
 def draw_history(path: Path | None, result: CrashesResult) -> None:
     """Draw when the PC ran and failed, where a figure was asked for. Raises as `draw` does."""
-    if path is None:
-        return
-    if not result.starts:
-        click.echo("No figure was drawn: no record tells when the PC was started.", err=True)
-        return
-    _save(lambda: draw_timeline(result, path), path)
-
-
-def _save(save: Callable[[], None], path: Path) -> None:
-    try:
-        save()
-    except OSError as error:
-        raise InputError(f"{path} cannot be written: {error.strerror}.") from error
+    _draw(path, result.starts, "no record tells when the PC was started", lambda where: draw_timeline(result, where))
 
 
 def draw_minutes(plan: PlanResult, picture: Path | None) -> None:
     """Draw the chance of a working PC against minutes, where a figure was asked for. Raises as `draw` does."""
-    if picture is None:
+    _draw(picture, plan.visits, "the plan has no visit", lambda where: draw_plan(plan, where))
+
+
+def _draw(path: Path | None, there: Sequence[object], lacking: str, save: Callable[[Path], None]) -> None:
+    """Save a figure to a path that was asked for, or say why there is nothing to draw."""
+    if path is None:
         return
-    if not plan.visits:
-        click.echo("No figure was drawn: the plan has no visit.", err=True)
+    if not there:
+        click.echo(f"No figure was drawn: {lacking}.", err=True)
         return
-    _save(lambda: draw_plan(plan, picture), picture)
+    try:
+        save(path)
+    except OSError as error:
+        raise InputError(f"{path} cannot be written: {error.strerror}.") from error

@@ -52,7 +52,7 @@ def lower_bound(problem: Objective, reached: float, minutes: float) -> float:
         heapq.heappop(waiting)
         for left, right in ((low, (low + high) / 2.0), ((low + high) / 2.0, high)):
             heapq.heappush(waiting, (max(bound, _span(problem, reached, left, right)), left, right))
-    return min(waiting[0][0], whole * problem.hand_over, reached)
+    return max(min(waiting[0][0], whole * problem.hand_over, reached), 0.0)
 
 
 def _span(problem: Objective, reached: float, low: float, high: float) -> float:
