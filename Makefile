@@ -5,14 +5,35 @@ VENV := .venv
 BIN := $(VENV)/bin
 INSTALLED := $(VENV)/.installed
 
-.PHONY: demo test samples real check bench fuzz assemble shots clean
+.PHONY: demo test quick samples real check coverage docs bench fuzz assemble shots clean
 
 demo: $(INSTALLED)
 	rm -rf workshop
 	$(BIN)/mending demo workshop
 
+# All tests, a class at a time on every processor; or the named ones: make test TESTS=tests.test_mend.Journal
 test: $(INSTALLED)
-	$(BIN)/python -m tests $(MODULES)
+ifdef TESTS
+	$(BIN)/python -m unittest $(TESTS)
+else
+	$(BIN)/unittest-parallel -q -t . -s tests --level class
+endif
+
+# The tests that need little time and no system program, for while one works.
+QUICK := house docs readers parsers knowledge codes planning reason maps
+
+quick: $(INSTALLED)
+	$(BIN)/python -m unittest -q $(addprefix tests.test_,$(QUICK))
+
+# All tests, with the programs that they start, and the share of the lines that ran.
+coverage: $(INSTALLED)
+	rm -f .coverage .coverage.*
+	$(BIN)/coverage run -m unittest discover -q -t . -s tests
+	$(BIN)/coverage combine -q
+	$(BIN)/coverage report --skip-covered --sort=cover | tail -40
+
+docs: $(INSTALLED)
+	$(BIN)/python docs/generate.py
 
 samples: $(INSTALLED)
 	$(BIN)/python -m tests.samples
@@ -34,7 +55,7 @@ fuzz: $(INSTALLED)
 	$(BIN)/python -m benchmarks.fuzz $(MUTATIONS)
 
 assemble:
-	for source in src/mending/*/code/*.asm; do nasm -f bin -o $${source%.asm}.bin $$source || exit 1; done
+	for source in $$(find src/mending -path '*/code/*.asm'); do nasm -f bin -o $${source%.asm}.bin $$source || exit 1; done
 
 shots: $(INSTALLED)
 	$(BIN)/python docs/shots.py

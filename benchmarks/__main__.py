@@ -1,6 +1,17 @@
-"""Every benchmark in turn. A figure is a ratio of two medians taken alternately in this run, or a count."""
+"""Every benchmark in turn. A figure is a ratio of two medians taken alternately in this run, or a
+count.
+"""
 
-from benchmarks import false_alarms, histories, large_disk, log_speed, plan, planning, search_speed, startup
+from benchmarks import (
+    false_alarms,
+    histories,
+    large_disk,
+    log_speed,
+    plan,
+    planning,
+    search_speed,
+    startup,
+)
 
 
 def main() -> None:

@@ -1,4 +1,6 @@
-"""How many faults are found in their phase, and how many alarms sound disks raise: the catalogue of the tests."""
+"""How many faults are found in their phase, and how many alarms sound disks raise: the catalogue of
+the tests.
+"""
 
 import shutil
 
@@ -13,7 +15,9 @@ def run() -> None:
     """Print the counts; every row that is wrong is named."""
     missing = [name for name in NEEDED if shutil.which(name, path=SYSTEM_PATH) is None]
     if missing:
-        print(f"faults and false alarms: not measured, {', '.join(missing)} are not on this machine")
+        print(
+            f"faults and false alarms: not measured, {', '.join(missing)} are not on this machine"
+        )
         return
     rows = every_case()
     sound = [row for row in rows if row[0].endswith("sound")]

@@ -1,7 +1,8 @@
 """20,000 mutations of whole disks made by real programs, where a trace reads them: `make fuzz`.
 
-A mutation is laid over the disk, so that nothing is copied. Reported are exceptions that are not ours, the longest time
-of one trace and the most memory; any exception, a trace over two seconds or more than 300 MB end in exit status 1.
+A mutation is laid over the disk, so that nothing is copied. Reported are exceptions that are not
+ours, the longest time of one trace and the most memory; any exception, a trace over two seconds or
+more than 300 MB end in exit status 1.
 """
 
 import contextlib
@@ -21,11 +22,13 @@ from tests.faults import volume_cases
 from tests.support import GRUB_FILES, InFolder
 from tests.volumes import make_volume
 
-from mending.boot import trace_disk
-from mending.disk import search
-from mending.model import MendingError, Patch, Window
-from mending.repair import REPAIRS, Leave, own_code, preview
-from mending.source import PatchedSource, Source, open_source
+from mending.boot.trace import trace_target
+from mending.disk.scan import search
+from mending.model import MendingError, Patch, RepairId, Window
+from mending.repair.base import MendSettings
+from mending.repair.boot import own_code
+from mending.repair.run import examine, preview
+from mending.source import DiskOverlay, Source, open_source
 from mending.workshop import bios_disk, linux_disk, uefi_disk
 
 COUNT = 20_000
@@ -53,7 +56,9 @@ class Watched:
 
 
 def main() -> None:
-    """Run the mutations, as many as the first argument says, in two processes, and print what came out."""
+    """Run the mutations, as many as the first argument says, in two processes, and print what came
+    out.
+    """
     started, workers = time.monotonic(), 2
     count = int(sys.argv[1]) if len(sys.argv) > 1 else COUNT
     with ProcessPoolExecutor(workers, multiprocessing.get_context("spawn")) as pool:
@@ -61,16 +66,23 @@ def main() -> None:
     failures = [one for part in parts for one in part[0]]
     slowest, memory = max(part[1] for part in parts), max(part[2] for part in parts)
     verdicts = sum((part[3] for part in parts), Counter())
-    print(f"fuzz: {count} mutations in {time.monotonic() - started:.0f} s; {len(failures)} failures")
-    print(f"slowest {slowest:.2f} s (limit {SECONDS:g}), most memory {memory:.0f} MB (limit {MEGABYTES})")
+    print(
+        f"fuzz: {count} mutations in {time.monotonic() - started:.0f} s; {len(failures)} failures"
+    )
+    print(
+        f"slowest {slowest:.2f} s (limit {SECONDS:g}), most memory {memory:.0f} MB (limit"
+        f" {MEGABYTES})"
+    )
     print("verdicts:", ", ".join(f"{name} {count}" for name, count in verdicts.most_common()))
-    for one in failures[:8]:
-        print(one)
+    for failure in failures[:8]:
+        print(failure)
     sys.exit(bool(failures) or slowest > SECONDS or memory > MEGABYTES)
 
 
 def _run(seed: int, count: int) -> tuple[list[str], float, float, "Counter[str]"]:
-    """Failures (where too much memory was needed, the rest is not tried), longest seconds, most MB, verdicts."""
+    """Failures (where too much memory was needed, the rest is not tried), longest seconds, most MB,
+    verdicts.
+    """
     draw, slowest = random.Random(seed), 0.0
     failures: list[str] = []
     verdicts: Counter[str] = Counter()
@@ -78,7 +90,7 @@ def _run(seed: int, count: int) -> tuple[list[str], float, float, "Counter[str]"
         disks = [_opened(path) for path in _disks(folder)]
         for number in range(count):
             source, places = draw.choice(disks)
-            patched = PatchedSource(source, _mutation(draw, source, places))
+            patched = DiskOverlay(source, _mutation(draw, source, places))
             before = time.perf_counter()
             try:
                 verdicts[_try(patched, number)] += 1
@@ -88,11 +100,16 @@ def _run(seed: int, count: int) -> tuple[list[str], float, float, "Counter[str]"
                 last = " | ".join(row.strip() for row in traceback.format_exc().splitlines()[-7:])
                 failures.append(f"seed {seed}, mutation {number}: {last}")
             took = time.perf_counter() - before
-            if took > SECONDS:  # perhaps something else kept the machine busy: it counts if it is slow twice
+            if (
+                took > SECONDS
+            ):  # perhaps something else kept the machine busy: it counts if it is slow twice
                 took = min(took, _seconds(patched))
             slowest = max(slowest, took)
             if took > SECONDS or _memory() > MEGABYTES:
-                failures.append(f"seed {seed}, mutation {number} of {source.path}: {took:.2f} s, {_memory():.0f} MB")
+                failures.append(
+                    f"seed {seed}, mutation {number} of {source.path}: {took:.2f} s,"
+                    f" {_memory():.0f} MB"
+                )
             if _memory() > MEGABYTES:
                 break
         return failures, slowest, _memory(), verdicts
@@ -101,36 +118,50 @@ def _run(seed: int, count: int) -> tuple[list[str], float, float, "Counter[str]"
 def _seconds(source: Source) -> float:
     before = time.perf_counter()
     with contextlib.suppress(Exception):
-        trace_disk(source)
+        trace_target(source)
     return time.perf_counter() - before
 
 
 def _try(source: Source, number: int) -> str:
-    verdict = trace_disk(source).verdict
+    verdict = trace_target(source).verdict
     if number % _SEARCH_EVERY == 0 and source.size < 64 << 20:
         search(source)
     if number % _MEND_EVERY == 0 and source.size < 128 << 20:
-        repair = list(REPAIRS)[number // _MEND_EVERY % len(REPAIRS)]
-        preview(repair, source, Leave(anyway=True, key_at_hand=True))
+        repair = list(RepairId)[number // _MEND_EVERY % len(RepairId)]
+        settings = MendSettings(anyway=True, key_at_hand=True)
+        preview(repair, examine(source, settings), settings)
     return str(verdict)
 
 
 def _mutation(draw: random.Random, source: Source, places: list[tuple[int, int]]) -> list[Patch]:
-    """Some bytes changed, or a sector lost, where the trace of the sound disk read; they do not overlap."""
+    """Some bytes changed, or a sector lost, where the trace of the sound disk read; they do not
+    overlap.
+    """
     taken: dict[int, int] = {}
     for _ in range(draw.choice((1, 1, 2, 4, 16, 60))):
         offset, length = draw.choice(places)
-        at = offset + draw.randrange(min(length, 8192)) if draw.random() < 0.8 else offset + draw.randrange(length)
+        at = (
+            offset + draw.randrange(min(length, 8192))
+            if draw.random() < 0.8
+            else offset + draw.randrange(length)
+        )
         run = 512 if draw.random() < 0.05 else draw.choice((1, 1, 2, 4, 8))
-        for one in range(at, min(at + run, source.size)):
-            taken[one] = draw.choice(_VALUES) if draw.random() < 0.5 else draw.randrange(256)
-    return [Patch(at, source.read(at, 1).data, bytes([value]), "mutation") for at, value in sorted(taken.items())]
+        for number in range(at, min(at + run, source.size)):
+            taken[number] = draw.choice(_VALUES) if draw.random() < 0.5 else draw.randrange(256)
+    return [
+        Patch(at, source.read(at, 1).data, bytes([value]), "mutation")
+        for at, value in sorted(taken.items())
+    ]
 
 
 def _disks(folder: str) -> list[Path]:
     """Sound disks of many kinds."""
     paths = []
-    for name, draft in (("bios", bios_disk(own_code())), ("uefi", uefi_disk()), ("linux", linux_disk())):
+    for name, draft in (
+        ("bios", bios_disk(own_code())),
+        ("uefi", uefi_disk()),
+        ("linux", linux_disk()),
+    ):
         paths.append(Path(folder) / name)
         draft.save(paths[-1])
     helper = InFolder()
@@ -146,12 +177,15 @@ def _opened(path: Path) -> tuple[Source, list[tuple[int, int]]]:
     """A disk, and the places that its trace reads."""
     source = open_source(str(path))
     watched = Watched(source)
-    trace_disk(cast(Source, watched))
+    trace_target(cast(Source, watched))
     return source, sorted(watched.seen)
 
 
 def _memory() -> float:
-    usage = max(resource.getrusage(who).ru_maxrss for who in (resource.RUSAGE_SELF, resource.RUSAGE_CHILDREN))
+    usage = max(
+        resource.getrusage(who).ru_maxrss
+        for who in (resource.RUSAGE_SELF, resource.RUSAGE_CHILDREN)
+    )
     return usage / 1024
 
 

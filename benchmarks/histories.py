@@ -1,9 +1,13 @@
-"""Histories with known truth: is the onset inside the interval, does the guilty change come first, is anyone blamed?"""
+"""Histories with known truth: is the onset inside the interval, does the guilty change come first,
+is anyone blamed?
+"""
 
 from collections import Counter
 from concurrent.futures import ProcessPoolExecutor
 
-from mending.crash import CrashesResult, Reader, analyse
+from mending.crash.judge import analyse
+from mending.crash.read import Reader
+from mending.crash.results import CrashesResult
 from mending.knowledge import base_codes, base_events
 from mending.model import read_time
 from mending.source import MemorySource
@@ -15,7 +19,9 @@ _FORMS = (as_xml, as_journal, as_text)
 
 
 def run() -> None:
-    """Print the three shares, each with the count that it is of, and how often a change was blamed outright."""
+    """Print the three shares, each with the count that it is of, and how often a change was blamed
+    outright.
+    """
     counts: Counter[str] = Counter()
     with ProcessPoolExecutor() as pool:
         for told in pool.map(_judged, range(COUNT), chunksize=10):
@@ -23,14 +29,27 @@ def run() -> None:
     held = counts["held"] / counts["onset"]
     first = counts["first"] / counts["guilty"]
     blamed = counts["innocent blamed"] / counts["innocent"]
-    print(f"onset inside the interval: {held:.1%} of {counts['onset']} (wanted {HELD:.0%}) {_verdict(held >= HELD)}")
-    print(f"guilty change first: {first:.1%} of {counts['guilty']} (wanted {FIRST:.0%}) {_verdict(first >= FIRST)}")
     print(
-        f"blamed without guilt: {blamed:.1%} of {counts['innocent']} (limit {BLAMED:.0%}) {_verdict(blamed <= BLAMED)}"
+        f"onset inside the interval: {held:.1%} of {counts['onset']} (wanted {HELD:.0%})"
+        f" {_verdict(held >= HELD)}"
     )
-    right, wrong = counts["guilty blamed"] / counts["guilty"], counts["another blamed"] / counts["guilty"]
+    print(
+        f"guilty change first: {first:.1%} of {counts['guilty']} (wanted {FIRST:.0%})"
+        f" {_verdict(first >= FIRST)}"
+    )
+    print(
+        f"blamed without guilt: {blamed:.1%} of {counts['innocent']} (limit {BLAMED:.0%})"
+        f" {_verdict(blamed <= BLAMED)}"
+    )
+    right, wrong = (
+        counts["guilty blamed"] / counts["guilty"],
+        counts["another blamed"] / counts["guilty"],
+    )
     print(f"guilty one blamed outright: {right:.1%}; another one in its place: {wrong:.1%}")
-    print(f"sound histories with an onset that is called sure: {counts['sound and sure']} of {counts['sound']}")
+    print(
+        f"sound histories with an onset that is called sure: {counts['sound and sure']} of"
+        f" {counts['sound']}"
+    )
 
 
 def _verdict(good: bool) -> str:
@@ -41,7 +60,9 @@ def _judged(number: int) -> list[str]:
     """What is counted of one history: every kind, every form, seeds that no test uses."""
     story = history(KINDS[number % len(KINDS)], 10_000 + number)
     data = _FORMS[number // len(KINDS) % len(_FORMS)](story)
-    reads = Reader(base_codes(), base_events()).read("records", MemorySource(data), story.entries[-1].at)
+    reads = Reader(base_codes(), base_events()).read(
+        "records", MemorySource(data), story.entries[-1].at
+    )
     return list(_counted(story, analyse("pc", reads, 0, base_codes())))
 
 
@@ -51,12 +72,17 @@ def _counted(story: History, found: CrashesResult) -> list[str]:
         sure = found.onset is not None and found.onset.sure >= 3
         told += ["sound", *(["sound and sure"] if sure else [])]
     else:
-        held = found.onset is not None and _time(found.onset.from_) <= story.onset <= _time(found.onset.to)
+        held = found.onset is not None and _time(found.onset.from_) <= story.onset <= _time(
+            found.onset.to
+        )
         told += ["onset", *(["held"] if held else [])]
-    blamed = [one for one in found.suspects if one.blamed]
+    blamed = [suspect for suspect in found.suspects if suspect.blamed]
     if not story.guilty:
         return [*told, "innocent", *(["innocent blamed"] if blamed else [])]
-    told += ["guilty", *(["first"] if found.suspects and _is_guilty(story, found.suspects[0].change) else [])]
+    told += [
+        "guilty",
+        *(["first"] if found.suspects and _is_guilty(story, found.suspects[0].change) else []),
+    ]
     if blamed:
         told.append("guilty blamed" if _is_guilty(story, blamed[0].change) else "another blamed")
     return told

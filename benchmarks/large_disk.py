@@ -1,4 +1,6 @@
-"""`trace` of a sparse 1 TiB disk with a GPT: bytes read, and seconds against the program's bare start."""
+"""`trace` of a sparse 1 TiB disk with a GPT: bytes read, and seconds against the program's bare
+start.
+"""
 
 import json
 import subprocess
@@ -8,7 +10,7 @@ import uuid
 from pathlib import Path
 
 from benchmarks.timing import ratio
-from mending.formats import gpt
+from mending.formats.partition import gpt
 from mending.workshop.disks import code
 from mending.workshop.fat32 import fat32_volume
 from mending.workshop.guid_table import put_guid_table
@@ -26,10 +28,14 @@ def run() -> None:
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "large.img"
         _draw().save(path)
-        shown = subprocess.run([program, "trace", path, "--json"], capture_output=True, check=True).stdout
+        shown = subprocess.run(
+            [program, "trace", path, "--json"], capture_output=True, check=True
+        ).stdout
         trace = json.loads(shown)
         count = trace["target"]["bytes_read"]
-        ours, bare, share = ratio([program, "trace", str(path), "--json"], [program, "signs", "--json"], 7)
+        ours, bare, share = ratio(
+            [program, "trace", str(path), "--json"], [program, "signs", "--json"], 7
+        )
     verdict = "ok" if count < LIMIT and trace["verdict"] == "no-fault-found" else "too much"
     read = f"{count / (1 << 20):.1f} MiB read (limit {LIMIT >> 20})"
     figures = f"{read}, {ours:.2f} s, {share:.2f} times `signs` ({bare:.2f} s)"
@@ -40,7 +46,9 @@ def _draw() -> ImageDraft:
     draft = ImageDraft(SIZE)
     first = _ESP[0] + _ESP[1]
     rest = SIZE // SECTOR - first - 2048
-    put_guid_table(draft, uuid.UUID(int=7), [(gpt.EFI_SYSTEM, *_ESP, "EFI"), (_DATA, first, rest, "tickets")])
+    put_guid_table(
+        draft, uuid.UUID(int=7), [(gpt.EFI_SYSTEM, *_ESP, "EFI"), (_DATA, first, rest, "tickets")]
+    )
     loader = {"EFI/BOOT/BOOTX64.EFI": code("desk-loader-efi")}
     for offset, data in fat32_volume(_ESP[1], _ESP[0], "EFI", loader, code("fat32-start"), 7):
         draft.put(_ESP[0] * SECTOR + offset, data)

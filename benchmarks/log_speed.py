@@ -1,4 +1,6 @@
-"""`mending crashes` against `grep -c -E` with ten alternatives, on the same cached text log of 500 MB."""
+"""`mending crashes` against `grep -c -E` with ten alternatives, on the same cached text log of 500
+MB.
+"""
 
 import statistics
 import subprocess
@@ -13,13 +15,15 @@ SIZE = 500_000_000
 WANTED, MEGABYTES = 0.25, 150
 _RUNS = 5
 _PATTERN = (
-    "Kernel panic|Oops: |BUG: |kernel BUG at|general protection fault|invalid opcode|divide error|hard LOCKUP"
-    "|Hardware Error|Out of memory: Killed"
+    "Kernel panic|Oops: |BUG: |kernel BUG at|general protection fault|invalid opcode|divide"
+    " error|hard LOCKUP|Hardware Error|Out of memory: Killed"
 )
 
 
 def run() -> None:
-    """Print the share of grep's speed, and the memory of the largest process that was waited for."""
+    """Print the share of grep's speed, and the memory of the largest process that was waited
+    for.
+    """
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "desk.log"
         write_log(path, SIZE)
@@ -37,7 +41,12 @@ def run() -> None:
 
 def _memory(command: list[str]) -> float:
     """Megabytes that a command needs, told by the command's own process."""
-    script = "import resource, subprocess, sys; subprocess.run(sys.argv[1:], stdout=subprocess.DEVNULL, check=True);"
+    script = (
+        "import resource, subprocess, sys; subprocess.run(sys.argv[1:], stdout=subprocess.DEVNULL,"
+        " check=True);"
+    )
     script += "print(resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss)"
-    done = subprocess.run([sys.executable, "-c", script, *command], capture_output=True, text=True, check=True)
+    done = subprocess.run(
+        [sys.executable, "-c", script, *command], capture_output=True, text=True, check=True
+    )
     return int(done.stdout) / 1024

@@ -1,8 +1,9 @@
 """PCs with a hidden fault, made by a truth that the planner does not know.
 
-Every number of the pack is multiplied by a log-normal factor of its own, sigma 0.5: weights of causes, chances of
-answers (which are then made to add up again), odds of chances to mend and to name, minutes. One draw for each PC, so
-that no strategy can learn it; the luck of each step is drawn once, so that all strategies meet the same PC.
+Every number of the pack is multiplied by a log-normal factor of its own, sigma 0.5: weights of
+causes, chances of answers (which are then made to add up again), odds of chances to mend and to
+name, minutes. One draw for each PC, so that no strategy can learn it; the luck of each step is
+drawn once, so that all strategies meet the same PC.
 """
 
 import math
@@ -22,7 +23,9 @@ _FALSE_ALARM = 0.03
 
 
 class MadeUp:
-    """One PC: its hidden cause, its facts, what is known of it at first, and what each step would do."""
+    """One PC: its hidden cause, its facts, what is known of it at first, and what each step would
+    do.
+    """
 
     def __init__(self, pack: Pack, seed: int) -> None:
         self.pack, self.random = pack, Random(f"made-up-{seed}")
@@ -31,7 +34,10 @@ class MadeUp:
         self.signs = {name: self._answer(sign) for name, sign in pack.signs.items()}
         for name, answer in self.signs.items():
             self.facts |= pack.signs[name].answers[answer].implies
-        told = [*_TAKEN_IN, *self.random.sample(sorted(set(pack.signs) - set(_TAKEN_IN)), _MORE_SIGNS)]
+        told = [
+            *_TAKEN_IN,
+            *self.random.sample(sorted(set(pack.signs) - set(_TAKEN_IN)), _MORE_SIGNS),
+        ]
         self.seen = {name: self.signs[name] for name in told}
         self.known = {
             name: answer
@@ -39,7 +45,9 @@ class MadeUp:
             if pack.facts[name].take_in or self.random.random() < _KNOWN
         }
         self.factor = {step: self._factor() for step in sorted(pack.steps)}
-        self.luck = {step: (self.random.random(), self.random.random()) for step in sorted(pack.steps)}
+        self.luck = {
+            step: (self.random.random(), self.random.random()) for step in sorted(pack.steps)
+        }
         self.odds = {step: (self._factor(), self._factor()) for step in sorted(pack.steps)}
 
     def minutes(self, step: Step) -> float:
@@ -49,18 +57,26 @@ class MadeUp:
     def ways(self, place: Place, facts: dict[str, str]) -> tuple[float, float]:
         """What the way to a place takes, and the test start."""
         visit = self.pack.visits[place]
-        ways = [way.minutes for way in visit.ways if all(facts.get(k) in answers_of(v) for k, v in way.when.items())]
+        ways = [
+            way.minutes
+            for way in visit.ways
+            if all(facts.get(k) in answers_of(v) for k, v in way.when.items())
+        ]
         return min([visit.minutes, *ways]), visit.test_start_minutes
 
     def lacking(self, step: Step, facts: dict[str, str]) -> str | None:
         """The first fact or sign that keeps the step from being run here, if any."""
         truth = {**self.signs, **facts}
         needs = {**self.pack.visits[step.place].needs, **step.needs}
-        return next((name for name, need in needs.items() if truth[name] not in answers_of(need)), None)
+        return next(
+            (name for name, need in needs.items() if truth[name] not in answers_of(need)), None
+        )
 
     def done(self, step: Step) -> tuple[bool, ReportKind]:
         """Whether the step mends this PC, and what it reports."""
-        fixes = self.luck[step.id][0] < self._chance(step.fixes.get(self.cause), self.odds[step.id][0])
+        fixes = self.luck[step.id][0] < self._chance(
+            step.fixes.get(self.cause), self.odds[step.id][0]
+        )
         if not step.finds:
             return fixes, ReportKind.MENDED
         named = self.luck[step.id][1] < (
@@ -84,15 +100,22 @@ class MadeUp:
         return self.random.choices(list(weights), list(weights.values()))[0]
 
     def _cause(self) -> str:
-        family, weights = self.facts["family"], {SOMETHING_ELSE: SOMETHING_ELSE_WEIGHT * self._factor()}
+        family, weights = (
+            self.facts["family"],
+            {SOMETHING_ELSE: SOMETHING_ELSE_WEIGHT * self._factor()},
+        )
         for cause in self.pack.causes.values():
             if not cause.families or family in cause.families:
                 weights[cause.id] = self.pack.grades.weights[cause.weight] * self._factor()
                 for fact, odds in cause.likelier.items():
-                    weights[cause.id] *= self.pack.grades.odds.get(odds.get(self.facts[fact], ""), 1.0)
+                    weights[cause.id] *= self.pack.grades.odds.get(
+                        odds.get(self.facts[fact], ""), 1.0
+                    )
         return self._drawn(weights)
 
     def _answer(self, sign: Sign) -> str:
         cause: Cause | None = self.pack.causes.get(self.cause)
         chances = self.pack.answer_chances(cause, sign)
-        return self._drawn({name: max(chance, 1e-3) * self._factor() for name, chance in sorted(chances.items())})
+        return self._drawn(
+            {name: max(chance, 1e-3) * self._factor() for name, chance in sorted(chances.items())}
+        )

@@ -1,4 +1,6 @@
-"""Made-up PCs mended to the end: by the plan, by the best chance for a minute, by lists that are the same for all."""
+"""Made-up PCs mended to the end: by the plan, by the best chance for a minute, by lists that are
+the same for all.
+"""
 
 import math
 import statistics
@@ -9,12 +11,12 @@ from dataclasses import dataclass, field
 from random import Random
 
 from benchmarks.made_up import MadeUp
-from mending.case import facts_in
+from mending.case.thinking import facts_in
 from mending.knowledge import Step, base_pack
-from mending.model import Stakes
+from mending.model import Risk
 from mending.plan import Care, Option, Situation, make_plan, options_from, visit_costs
-from mending.plan.left import Left
-from mending.plan.straight import needed_by
+from mending.plan.direct_fix import needed_by
+from mending.plan.residual_belief import ResidualBelief
 from mending.reason import Evidence, Report, ReportKind, believe, telling
 
 PCS = 2000
@@ -31,7 +33,9 @@ _QUESTIONS = 10
 
 @dataclass
 class Run:
-    """One PC under one strategy. `minutes` are those of work; `mended` is None until it works, then the minutes."""
+    """One PC under one strategy. `minutes` are those of work; `mended` is None until it works, then
+    the minutes.
+    """
 
     pc: MadeUp
     facts: dict[str, str]
@@ -45,17 +49,25 @@ class Run:
     failed: list[tuple[Report, ...]] = field(default_factory=list)
 
     def visit(self, steps: Sequence[Step], wary: bool) -> None:
-        """Do steps in one place and make a test start. Args: wary: stop at a report that names something."""
+        """Do steps in one place and make a test start. Args: wary: stop at a report that names
+        something.
+        """
         enter, test = self.pc.ways(steps[0].place, self.facts)
         self.minutes += enter
         fixed, done = False, list[Report]()
         for step in steps:
             report, mends = self._do(step)
             fixed, done = fixed or mends, [*done, report]
-            if wary and (self._ends(step, report) or (step.finds and report.kind is ReportKind.NOT_MENDED)):
+            if wary and (
+                self._ends(step, report) or (step.finds and report.kind is ReportKind.NOT_MENDED)
+            ):
                 break
         self.reports += done
-        changed = [one for one in done if one.kind is not ReportKind.NOT_RUN and PACK.steps[one.step].fixes]
+        changed = [
+            attempt
+            for attempt in done
+            if attempt.kind is not ReportKind.NOT_RUN and PACK.steps[attempt.step].fixes
+        ]
         if changed:
             self.minutes += test
             self.failed.append(tuple(done))
@@ -63,7 +75,9 @@ class Run:
             self.mended = self.minutes
 
     def _ends(self, step: Step, report: Report) -> bool:
-        """Whether the place turned out not to be reached, or a step could not be run that others may need."""
+        """Whether the place turned out not to be reached, or a step could not be run that others
+        may need.
+        """
         shut = self.pc.lacking(step, self.facts) in PACK.visits[step.place].needs
         return shut or (report.kind is ReportKind.NOT_RUN and (bool(step.gives) or not step.fixes))
 
@@ -73,10 +87,12 @@ class Run:
             self.minutes += _NOT_RUN_MINUTES
             known = self.seen if lacking in PACK.signs else self.known
             known[lacking] = {**self.pc.signs, **self.facts}[lacking]
-            self.tried.update({} if lacking in PACK.facts or lacking in PACK.signs else {step.id: False})
+            self.tried.update(
+                {} if lacking in PACK.facts or lacking in PACK.signs else {step.id: False}
+            )
             return Report(step.id, ReportKind.NOT_RUN), False
         self.minutes += self.pc.minutes(step)
-        if step.stakes is Stakes.FILES and self.facts["backup"] != "yes" and self.risked is None:
+        if step.stakes is Risk.FILES and self.facts["backup"] != "yes" and self.risked is None:
             self.risked = self.minutes
         self.tried[step.id] = True
         mends, kind = self.pc.done(step)
@@ -88,9 +104,14 @@ class Run:
     def thought(self) -> tuple[dict[str, float], list[Option], Situation]:
         """Beliefs, what can be done, and why."""
         facts = facts_in(PACK, self.known, self.seen)
-        evidence = Evidence(facts=facts, seen=self.seen, reports=tuple(self.reports), failed_starts=tuple(self.failed))
+        evidence = Evidence(
+            facts=facts,
+            seen=self.seen,
+            reports=tuple(self.reports),
+            failed_starts=tuple(self.failed),
+        )
         situation = Situation(facts={**self.seen, **facts}, tried=self.tried)
-        options = [one for one in options_from(PACK, situation) if one.id not in _ASIDE]
+        options = [option for option in options_from(PACK, situation) if option.id not in _ASIDE]
         return dict(believe(PACK, evidence).beliefs), options, situation
 
 
@@ -112,7 +133,9 @@ def _asked(pc: MadeUp) -> Run:
 
 
 def by_plan(pc: MadeUp) -> Run:
-    """The first visit of the plan, then a new plan from what was reported and from the test start, and so on."""
+    """The first visit of the plan, then a new plan from what was reported and from the test start,
+    and so on.
+    """
     run = _asked(pc)
     for _ in range(_MOST_VISITS):
         beliefs, options, situation = run.thought()
@@ -126,19 +149,24 @@ def by_plan(pc: MadeUp) -> Run:
 
 
 def by_greed(pc: MadeUp) -> Run:
-    """Always the step with the best chance for a minute, with all that it needs, and a test start after each."""
+    """Always the step with the best chance for a minute, with all that it needs, and a test start
+    after each.
+    """
     run = _asked(pc)
     for _ in range(_MOST_VISITS):
         beliefs, options, situation = run.thought()
-        costs, left = visit_costs(PACK, situation), Left(beliefs)
-        by_id, best = {one.id: one for one in options if not one.blocked}, (0.0, list[Option]())
+        costs, left = visit_costs(PACK, situation), ResidualBelief(beliefs)
+        by_id, best = (
+            {option.id: option for option in options if not option.blocked},
+            (0.0, list[Option]()),
+        )
         for option in by_id.values():
             needed = needed_by(option, by_id)
             if needed is None:
                 continue
             group = [*needed, option]
-            ways = {one.place for one in group}
-            minutes = sum(one.minutes + CARE.prices.get(one.stakes, 0.0) for one in group)
+            ways = {option.place for option in group}
+            minutes = sum(option.minutes + CARE.prices.get(option.stakes, 0.0) for option in group)
             minutes += sum(costs[place].enter_minutes + costs[place].test_minutes for place in ways)
             chance = left.fixed_by(group)
             if chance * CARE.hand_over > minutes:
@@ -161,7 +189,9 @@ def by_list(order: Sequence[str]) -> Callable[[MadeUp], Run]:
         run, steps = _begun(pc), [PACK.steps[name] for name in order]
         able = [step for step in steps if pc.lacking(step, run.facts) is None]
         while able and run.mended is None:
-            count = next((at for at, step in enumerate(able) if step.place is not able[0].place), len(able))
+            count = next(
+                (at for at, step in enumerate(able) if step.place is not able[0].place), len(able)
+            )
             run.visit(able[:count], wary=False)
             able = able[count:]
         return run
@@ -172,21 +202,33 @@ def by_list(order: Sequence[str]) -> Callable[[MadeUp], Run]:
 def _lists() -> dict[str, Callable[[MadeUp], Run]]:
     steps = [step for step in PACK.steps.values() if step.fixes and step.id not in _ASIDE]
     weights = {cause.id: PACK.grades.weights[cause.weight] for cause in PACK.causes.values()}
-    base = {step.id: sum(weights[cause] * PACK.chance(grade) for cause, grade in step.fixes.items()) for step in steps}
-    stakes = list(Stakes)
+    base = {
+        step.id: sum(weights[cause] * PACK.chance(grade) for cause, grade in step.fixes.items())
+        for step in steps
+    }
+    stakes = list(Risk)
     shuffled = [step.id for step in steps]
     Random(1).shuffle(shuffled)
     return {
-        "cheapest first": by_list([step.id for step in sorted(steps, key=lambda one: one.takes)]),
-        "likeliest first": by_list([step.id for step in sorted(steps, key=lambda one: -base[one.id])]),
+        "cheapest first": by_list([step.id for step in sorted(steps, key=lambda step: step.takes)]),
+        "likeliest first": by_list(
+            [step.id for step in sorted(steps, key=lambda step: -base[step.id])]
+        ),
         "least at stake first": by_list(
-            [step.id for step in sorted(steps, key=lambda one: (stakes.index(one.stakes), one.takes))]
+            [
+                step.id
+                for step in sorted(steps, key=lambda step: (stakes.index(step.stakes), step.takes))
+            ]
         ),
         "a random list": by_list(shuffled),
     }
 
 
-STRATEGIES: dict[str, Callable[[MadeUp], Run]] = {"the plan": by_plan, "best chance for a minute": by_greed, **_lists()}
+STRATEGIES: dict[str, Callable[[MadeUp], Run]] = {
+    "the plan": by_plan,
+    "best chance for a minute": by_greed,
+    **_lists(),
+}
 
 
 def _played(seed: int) -> list[tuple[float, float | None, float | None]]:
@@ -201,9 +243,15 @@ Row = tuple[float, float | None, float | None]
 
 
 def _judged(rows: Sequence[Row], stop: float) -> tuple[list[float], int, int]:
-    """Minutes with handing over after `stop` minutes of work, how many were mended, how many had files at risk."""
+    """Minutes with handing over after `stop` minutes of work, how many were mended, how many had
+    files at risk.
+    """
     total = [
-        mended if mended is not None and mended <= stop else min(minutes, stop) + PACK.grades.hand_over
+        (
+            mended
+            if mended is not None and mended <= stop
+            else min(minutes, stop) + PACK.grades.hand_over
+        )
         for minutes, mended, _ in rows
     ]
     fixed = sum(mended is not None and mended <= stop for _, mended, _ in rows)
@@ -217,32 +265,48 @@ def _best_stop(rows: Sequence[Row]) -> float:
 
 
 def run(count: int = PCS) -> None:
-    """Print minutes, share mended and files at risk for each strategy, and whether what is wanted is reached."""
+    """Print minutes, share mended and files at risk for each strategy, and whether what is wanted
+    is reached.
+    """
     with ProcessPoolExecutor() as pool:
         played = list(pool.map(_played, range(count), chunksize=8))
-    print(f"{count} made-up PCs; minutes with {PACK.grades.hand_over:g} for handing over; truth perturbed, sigma 0.5")
-    print(f"{'':<26}{'mean':>7}{'median':>8}{'9 of 10':>9}{'mended':>8}{'files at risk of 100':>22}")
+    print(
+        f"{count} made-up PCs; minutes with {PACK.grades.hand_over:g} for handing over; truth"
+        " perturbed, sigma 0.5"
+    )
+    print(
+        f"{'':<26}{'mean':>7}{'median':>8}{'9 of 10':>9}{'mended':>8}{'files at risk of 100':>22}"
+    )
     means, risks = {}, {}
     for number, name in enumerate(STRATEGIES):
-        rows = [one[number] for one in played]
+        rows = [row[number] for row in played]
         stop = _best_stop(rows) if number >= 2 else math.inf
         total, fixed, risked = _judged(rows, stop)
         means[name], risks[name] = statistics.fmean(total), 100 * risked / count
         tenth = statistics.quantiles(total, n=10)[8]
         until = f"  (hands over after {stop:g} min)" if number >= 2 else ""
         print(
-            f"{name:<26}{means[name]:>7.0f}{statistics.median(total):>8.0f}{tenth:>9.0f}{fixed / count:>8.0%}"
+            f"{name:<26}{means[name]:>7.0f}{statistics.median(total):>8.0f}{tenth:>9.0f}"
+            f"{fixed / count:>8.0%}"
             f"{risks[name]:>22.1f}{until}"
         )
     lists = list(STRATEGIES)[2:]
     best = min(lists, key=lambda name: means[name])
     share = means["the plan"] / means[best]
     reached = _verdict(share <= WANTED_MINUTES)
-    print(f"plan / best list ({best}): {share:.2f} of its minutes (wanted {WANTED_MINUTES}) {reached}")
+    print(
+        f"plan / best list ({best}): {share:.2f} of its minutes (wanted {WANTED_MINUTES}) {reached}"
+    )
     low = risks["the plan"] <= WANTED_FILES * risks[best]
-    print(f"files at risk: {risks['the plan']:.1f} against {risks[best]:.1f} of 100 (wanted a fifth) {_verdict(low)}")
+    print(
+        f"files at risk: {risks['the plan']:.1f} against {risks[best]:.1f} of 100 (wanted a fifth)"
+        f" {_verdict(low)}"
+    )
     greedy = means["the plan"] / means["best chance for a minute"]
-    print(f"plan / best chance for a minute: {greedy:.2f} of its minutes (wanted at most 1) {_verdict(greedy <= 1)}")
+    print(
+        f"plan / best chance for a minute: {greedy:.2f} of its minutes (wanted at most 1)"
+        f" {_verdict(greedy <= 1)}"
+    )
 
 
 def _verdict(reached: bool) -> str:

@@ -1,4 +1,6 @@
-"""Is the plan the best of all orders, how near to the best is it proved to be, and how long does that take?"""
+"""Is the plan the best of all orders, how near to the best is it proved to be, and how long does
+that take?
+"""
 
 import time
 from concurrent.futures import ProcessPoolExecutor
@@ -10,9 +12,9 @@ from tests.all_orders import cheapest, large, problem
 from tests.test_planning import posed
 
 from mending.plan import make_plan
+from mending.plan.direct_fix import direct_fix_for
 from mending.plan.exact import best_visits
 from mending.plan.objective import Objective, objective_of
-from mending.plan.straight import straight_for
 
 MODELS, MOST_STEPS, SECONDS = 200, 9, 1.0
 LARGE_MODELS, LARGE_GAP, LARGE_SECONDS = 40, 0.05, 3.0
@@ -20,10 +22,15 @@ AGAIN_SECONDS = 0.3
 
 
 def run() -> None:
-    """Print how many random problems are solved as well as by trying everything, and the time for a large one."""
+    """Print how many random problems are solved as well as by trying everything, and the time for a
+    large one.
+    """
     with ProcessPoolExecutor() as pool:
         same = sum(pool.map(_same, range(MODELS)))
-    print(f"plans as good as the best of all orders: {same} of {MODELS} {'ok' if same == MODELS else 'not reached'}")
+    print(
+        f"plans as good as the best of all orders: {same} of {MODELS}"
+        f" {'ok' if same == MODELS else 'not reached'}"
+    )
     taken = sorted(_seconds(number) for number in range(5))[2]
     verdict = "ok" if taken < SECONDS else "too much"
     print(f"18 steps in 6 places: {taken:.2f} s (limit {SECONDS:g}) {verdict}")
@@ -32,9 +39,9 @@ def run() -> None:
     reached = "ok" if gap < LARGE_GAP and slow < LARGE_SECONDS else "not reached"
     worst = max(gap for gap, _ in rows)
     print(
-        f"40 steps, 60 causes: proved gap {gap:.1%} at the median (limit {LARGE_GAP:.0%}), {worst:.1%} at most, of "
-        f"{LARGE_MODELS}; {slow:.2f} s at the median (limit {LARGE_SECONDS:g}) "
-        f"{reached}"
+        f"40 steps, 60 causes: proved gap {gap:.1%} at the median (limit {LARGE_GAP:.0%}),"
+        f" {worst:.1%} at most, of {LARGE_MODELS}; {slow:.2f} s at the median (limit"
+        f" {LARGE_SECONDS:g}) {reached}"
     )
     again = median(_again(number) for number in range(15))
     verdict = "ok" if again < AGAIN_SECONDS else "too much"
@@ -76,5 +83,5 @@ def _seconds(number: int) -> float:
 
 def _objective(made: Any) -> Objective:
     beliefs, options, costs, care = posed(*made)
-    straight = straight_for(options, costs, care.prices, care.hand_over)
+    straight = direct_fix_for(options, costs, care.prices, care.hand_over)
     return objective_of(beliefs, options, costs, care.prices, care.hand_over, straight)

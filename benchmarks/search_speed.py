@@ -1,4 +1,6 @@
-"""The search against `cat IMAGE > /dev/null` on the same cached 4 GiB image, and on a sparse 1 TiB one."""
+"""The search against `cat IMAGE > /dev/null` on the same cached 4 GiB image, and on a sparse 1 TiB
+one.
+"""
 
 import os
 import subprocess
@@ -6,7 +8,7 @@ import tempfile
 import time
 from pathlib import Path
 
-from mending.disk import search
+from mending.disk.scan import search
 from mending.source import open_source
 from mending.workshop import uefi_disk
 
@@ -27,7 +29,10 @@ def run() -> None:
         share = shares[_RUNS // 2]
         verdict = "ok" if share >= WANTED else "too slow"
         spread = f"{shares[0]:.2f} to {shares[-1]:.2f}"
-        print(f"search of 4 GiB: {share:.2f} of the speed of cat ({spread}, wanted {WANTED}) {verdict}")
+        print(
+            f"search of 4 GiB: {share:.2f} of the speed of cat ({spread}, wanted {WANTED})"
+            f" {verdict}"
+        )
         sparse = Path(folder) / "sparse.img"
         uefi_disk().save(sparse)
         os.truncate(sparse, 1 << 40)

@@ -16,7 +16,9 @@ def seconds(command: Sequence[str]) -> float:
 
 
 def ratio(one: Sequence[str], other: Sequence[str], runs: int = RUNS) -> tuple[float, float, float]:
-    """Median seconds of both, and the median of the ratios of neighbouring runs, after one warm-up each."""
+    """Median seconds of both, and the median of the ratios of neighbouring runs, after one warm-up
+    each.
+    """
     seconds(one), seconds(other)
     pairs = [(seconds(one), seconds(other)) for _ in range(runs)]
     firsts, seconds_of_other = zip(*pairs, strict=True)

@@ -1,7 +1,7 @@
 """Makes the pictures in docs/screenshots from the demo data: `make shots`.
 
-Each command runs in a real terminal window under Xvfb at 1280x800; pages are taken in headless Chromium. Needs Xvfb,
-xterm, imagemagick and chromium.
+Each command runs in a real terminal window under Xvfb at 1280x800; pages are taken in headless
+Chromium. Needs Xvfb, xterm, imagemagick and chromium.
 """
 
 import os
@@ -27,13 +27,24 @@ TERMINALS = {
     "search": ["search ticket-hall", "mend ticket-hall"],
     "linux": ["trace gangway-2"],
     "sign-in": ["trace bridge-log"],
-    "code": ["code '*** STOP: 0x1E (0xC0000005,0xFFFFF80002A1B2C3,0x0,0x8)'", "code inaccessable boot devise"],
+    "code": [
+        "code '*** STOP: 0x1E (0xC0000005,0xFFFFF80002A1B2C3,0x0,0x8)'",
+        "code inaccessable boot devise",
+    ],
     "crashes": ["crashes slip-desk | head -46"],
     "work": ["work mess-room"],
     "demo": ["demo --brief new-workshop"],
     "help": ["--help"],
 }
-KNOWN = ("family=nt", "firmware=uefi", "form=desktop", "bench=yes", "rescue-stick=no", "backup=no", "age=middle")
+KNOWN = (
+    "family=nt",
+    "firmware=uefi",
+    "form=desktop",
+    "bench=yes",
+    "rescue-stick=no",
+    "backup=no",
+    "age=middle",
+)
 SEEN = ("after-logo=stop-screen", "recent-change=driver", "code-pattern=same")
 """A PC of which nobody has brought the disk yet."""
 PAGE = "report"
@@ -53,18 +64,26 @@ def main() -> None:
         facts = [word for fact in KNOWN for word in ("--fact", fact)]
         _mending("open", "lounge-1", "--quiet", *facts, cwd=shop)
         _mending("saw", "lounge-1", *SEEN, cwd=shop)
-        screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", f"{SIZE}x24"], stderr=subprocess.DEVNULL)
+        screen = subprocess.Popen(
+            ["Xvfb", DISPLAY, "-screen", "0", f"{SIZE}x24"], stderr=subprocess.DEVNULL
+        )
         try:
             time.sleep(1)
             for name in wanted:
                 if name == PAGE:
                     _page(shop)
                 elif name == FIGURE:
-                    _mending("mend", "ticket-hall", "--figure", str(SHOTS / f"{FIGURE}.png"), cwd=shop)
+                    _mending(
+                        "mend", "ticket-hall", "--figure", str(SHOTS / f"{FIGURE}.png"), cwd=shop
+                    )
                 elif name == HISTORY:
-                    _mending("crashes", "slip-desk", "--figure", str(SHOTS / f"{HISTORY}.png"), cwd=shop)
+                    _mending(
+                        "crashes", "slip-desk", "--figure", str(SHOTS / f"{HISTORY}.png"), cwd=shop
+                    )
                 elif name == MINUTES:
-                    _mending("plan", "lounge-1", "--figure", str(SHOTS / f"{MINUTES}.png"), cwd=shop)
+                    _mending(
+                        "plan", "lounge-1", "--figure", str(SHOTS / f"{MINUTES}.png"), cwd=shop
+                    )
                 else:
                     _terminal(name, TERMINALS[name], shop)
                 print(f"made {name}.png")
@@ -80,17 +99,35 @@ def _mending(*words: str, cwd: Path) -> None:
 def _terminal(name: str, commands: list[str], folder: Path) -> None:
     shown = [shlex.quote(f"$ mending {command}") for command in commands]
     pairs = zip(shown, commands, strict=True)
-    lines = [f"printf '%s\\n' {line}; {shlex.quote(str(PROGRAM))} {command}; echo" for line, command in pairs]
+    lines = [
+        f"printf '%s\\n' {line}; {shlex.quote(str(PROGRAM))} {command}; echo"
+        for line, command in pairs
+    ]
     script = f"cd {shlex.quote(str(folder))}; {'; '.join(lines)}; touch done; sleep 60"
-    look = ["-fa", "DejaVu Sans Mono", "-fs", "11", "-geometry", "141x47+0+0", "-bg", "#fbfaf6", "-fg", "#202020"]
-    window = subprocess.Popen(["xterm", "-display", DISPLAY, *look, "-e", "sh", "-c", script], env=_environment())
+    look = [
+        "-fa",
+        "DejaVu Sans Mono",
+        "-fs",
+        "11",
+        "-geometry",
+        "141x47+0+0",
+        "-bg",
+        "#fbfaf6",
+        "-fg",
+        "#202020",
+    ]
+    window = subprocess.Popen(
+        ["xterm", "-display", DISPLAY, *look, "-e", "sh", "-c", script], env=_environment()
+    )
     done = folder / "done"
     for _ in range(250):
         if done.exists():
             break
         time.sleep(0.1)
     time.sleep(0.7)
-    subprocess.run(["import", "-display", DISPLAY, "-window", "root", SHOTS / f"{name}.png"], check=True)
+    subprocess.run(
+        ["import", "-display", DISPLAY, "-window", "root", SHOTS / f"{name}.png"], check=True
+    )
     window.kill()
     window.wait()
     done.unlink(missing_ok=True)  # a command that asks is still waiting
@@ -98,10 +135,23 @@ def _terminal(name: str, commands: list[str], folder: Path) -> None:
 
 def _page(folder: Path) -> None:
     _mending("report", "mess-room", "-o", "page.html", cwd=folder)
-    flags = ["--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--hide-scrollbars"]
+    flags = [
+        "--headless",
+        "--no-sandbox",
+        "--disable-gpu",
+        "--disable-quic",
+        "--no-first-run",
+        "--hide-scrollbars",
+    ]
     flags += ["--disable-background-networking", "--disable-component-update", "--disable-sync"]
-    flags += [f"--user-data-dir={folder}/profile", "--window-size=1280,1000", f"--screenshot={SHOTS}/{PAGE}.png"]
-    subprocess.run(["chromium", *flags, f"file://{folder}/page.html"], check=True, capture_output=True)
+    flags += [
+        f"--user-data-dir={folder}/profile",
+        "--window-size=1280,1000",
+        f"--screenshot={SHOTS}/{PAGE}.png",
+    ]
+    subprocess.run(
+        ["chromium", *flags, f"file://{folder}/page.html"], check=True, capture_output=True
+    )
 
 
 def _environment() -> dict[str, str]:

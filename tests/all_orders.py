@@ -1,4 +1,6 @@
-"""Every order and grouping of steps there is, costed as `docs/planning.md` writes it down, in plain Python."""
+"""Every order and grouping of steps there is, costed as `docs/planning.md` writes it down, in plain
+Python.
+"""
 
 from itertools import combinations
 from random import Random
@@ -7,8 +9,9 @@ GRADES = (0.05, 0.2, 0.5, 0.8, 0.98)
 
 
 def problem(random, steps, places):
-    """A made-up problem as plain lists: chances, rows of steps, ways and test starts, minutes of handing over, causes
-    that are there together with their chance."""
+    """A made-up problem as plain lists: chances, rows of steps, ways and test starts, minutes of
+    handing over, causes that are there together with their chance.
+    """
     causes = range(random.randint(2, 8))
     weights = [random.random() ** 2 for _ in causes]
     rows = []
@@ -28,7 +31,9 @@ def problem(random, steps, places):
 
 
 def large(seed, steps=40, causes=60, places=6):
-    """A made-up problem of a size at which nothing can be tried through: few likely causes, many unlikely ones."""
+    """A made-up problem of a size at which nothing can be tried through: few likely causes, many
+    unlikely ones.
+    """
     random = Random(seed)
     weights = [random.lognormvariate(0, 1.5) for _ in range(causes)]
     rows = []
@@ -45,7 +50,9 @@ def large(seed, steps=40, causes=60, places=6):
 def visit_minutes(rows, ways, visit):
     """The way, the steps, and a test start if a step can mend anything."""
     enter, test = ways[rows[visit[0]][1]]
-    return enter + test * any(rows[step][2] for step in visit) + sum(rows[step][0] for step in visit)
+    return (
+        enter + test * any(rows[step][2] for step in visit) + sum(rows[step][0] for step in visit)
+    )
 
 
 def straight(chances, rows, ways, hand_over):
@@ -56,14 +63,19 @@ def straight(chances, rows, ways, hand_over):
         for _ in rows:
             group |= set().union(*(rows[one][4] for one in group))
         places = {rows[one][1] for one in group}
-        fixed = sum(visit_minutes(rows, ways, [one for one in group if rows[one][1] == place]) for place in places)
+        fixed = sum(
+            visit_minutes(rows, ways, [one for one in group if rows[one][1] == place])
+            for place in places
+        )
         for cause, chance in row[2].items():
             costs[cause] = min(costs[cause], fixed + (1 - chance) * hand_over)
     return costs
 
 
 def still_there(together, rows, done):
-    """Chance that some of the causes that are there together is not mended, by plain multiplication."""
+    """Chance that some of the causes that are there together is not mended, by plain
+    multiplication.
+    """
     left = 0.0
     for parts, chance in together:
         mended = 1.0
@@ -77,7 +89,9 @@ def still_there(together, rows, done):
 
 
 def cheapest(chances, rows, ways, hand_over, together):
-    """The least cost over all plans; parts that already cost more than a whole plan are not gone on with."""
+    """The least cost over all plans; parts that already cost more than a whole plan are not gone on
+    with.
+    """
     known = straight(chances, rows, ways, hand_over)
     rest = 1 - sum(chances) - sum(chance for _, chance in together)
     best = hand_over
@@ -89,7 +103,9 @@ def cheapest(chances, rows, ways, hand_over, together):
         if paid >= best:
             return
         for place in range(len(ways)):
-            here = [step for step in range(len(rows)) if rows[step][1] == place and step not in done]
+            here = [
+                step for step in range(len(rows)) if rows[step][1] == place and step not in done
+            ]
             for count in range(1, len(here) + 1):
                 for visit in combinations(here, count):
                     if all(rows[step][4] <= done | set(visit) for step in visit):

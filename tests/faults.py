@@ -1,11 +1,20 @@
-"""Sound disks, and every way in which they are broken: the finding and the phase that each fault must lead to."""
+"""Sound disks, and every way in which they are broken: the finding and the phase that each fault
+must lead to.
+"""
 
 import struct
 import tempfile
 from pathlib import Path
 
-from mending.repair import own_code
-from mending.workshop import BIOS_FAULTS, LINUX_FAULTS, UEFI_FAULTS, bios_disk, linux_disk, uefi_disk
+from mending.repair.boot import own_code
+from mending.workshop import (
+    BIOS_FAULTS,
+    LINUX_FAULTS,
+    UEFI_FAULTS,
+    bios_disk,
+    linux_disk,
+    uefi_disk,
+)
 from mending.workshop.disks import code
 from tests.support import SECTOR, patch, tool, trace_file
 from tests.volumes import MIB, PROGRAMS, disk_of, make_volume
@@ -59,9 +68,10 @@ KINDS = ("fat32", "ext4", "ntfs", "exfat", "fat16", "luks2", "swap", "xfs", "btr
 def workshop_cases(folder):
     """Name, path, finding and phase of the sample PCs; the sound ones first, with None for both."""
     kinds = (
-        ("bios", lambda: bios_disk(own_code()), BIOS_FAULTS), ("uefi", uefi_disk, UEFI_FAULTS),
+        ("bios", lambda: bios_disk(own_code()), BIOS_FAULTS),
+        ("uefi", uefi_disk, UEFI_FAULTS),
         ("linux", linux_disk, LINUX_FAULTS),
-    )  # fmt: skip
+    )
     for kind, draw, faults in kinds:
         for name in (None, *faults):
             draft = draw()
@@ -70,12 +80,19 @@ def workshop_cases(folder):
             path = Path(folder) / f"{kind}.img"
             draft.save(path)
             finding, phase = WORKSHOP[name] if name else (None, None)
-            yield f"{kind} {name or 'sound'}", path, finding, phase[kind] if isinstance(phase, dict) else phase
+            yield (
+                f"{kind} {name or 'sound'}",
+                path,
+                finding,
+                phase[kind] if isinstance(phase, dict) else phase,
+            )
             path.unlink()
 
 
 def volume_cases(folder):
-    """The same for one disk with a volume of every kind, made by real programs, that starts by UEFI."""
+    """The same for one disk with a volume of every kind, made by real programs, that starts by
+    UEFI.
+    """
     volumes = [make_volume(folder, kind) for kind in KINDS]
     loader = Path(folder) / "loader.efi"
     loader.write_bytes(code("desk-loader-efi"))
@@ -102,22 +119,46 @@ def _volume_faults(path, at):
         ("ext superblock checksum", "superblock-checksum", None, at["ext4"] + 1024 + 125, b"?"),
         ("ext copy blank", "superblock-copy-damaged", None, at["ext4"] + 8193 * 1024, bytes(1024)),
         ("ntfs boot sector blank", "other-boot-sector-damaged", None, at["ntfs"], bytes(SECTOR)),
-        ("ntfs boot sector signature", "other-boot-sector-damaged", None, at["ntfs"] + 510, bytes(2)),
+        (
+            "ntfs boot sector signature",
+            "other-boot-sector-damaged",
+            None,
+            at["ntfs"] + 510,
+            bytes(2),
+        ),
         ("ntfs file table head", "file-table-damaged", None, table, bytes(4)),
         ("ntfs mirror", "file-table-mirror-damaged", None, mirror, bytes(1024)),
         ("ntfs mirror unlike", "file-table-mirror-differs", None, mirror + 100, b"\x55\x44"),
-        ("exfat boot region checksum", "other-boot-sector-damaged", None, at["exfat"] + 100, b"\x01\x02\x03\x04"),
+        (
+            "exfat boot region checksum",
+            "other-boot-sector-damaged",
+            None,
+            at["exfat"] + 100,
+            b"\x01\x02\x03\x04",
+        ),
         ("exfat boot sector blank", "other-boot-sector-damaged", None, at["exfat"], bytes(SECTOR)),
         ("fat16 second FAT", "fats-differ", None, fat + 400, b"\xff\xff"),
         ("luks2 header checksum", "volume-header-damaged", None, at["luks2"] + 5000, b"x"),
         ("xfs superblock checksum", "volume-header-damaged", None, at["xfs"] + 110, b"?"),
-        ("btrfs superblock checksum", "volume-header-damaged", None, at["btrfs"] + 65_536 + 300, b"?"),
+        (
+            "btrfs superblock checksum",
+            "volume-header-damaged",
+            None,
+            at["btrfs"] + 65_536 + 300,
+            b"?",
+        ),
         ("apfs container checksum", "volume-header-damaged", None, at["apfs"] + 80, b"?"),
         ("swap hibernated", "volume-hibernated", None, at["swap"] + 4086, b"S1SUSPEND\0"),
         ("second GPT blank", "gpt-backup-damaged", None, size - SECTOR, bytes(SECTOR)),
-        ("GPT twice the same identifier", "gpt-primary-damaged", None, 1024 + 128 + 16, _read(path, 1024 + 16, 16)),
-        ("EFI volume blank", "efi-volume-damaged", "boot-record", at["fat32"], bytes(MIB)),
-    ]  # fmt: skip
+        (
+            "GPT twice the same identifier",
+            "gpt-primary-damaged",
+            None,
+            1024 + 128 + 16,
+            _read(path, 1024 + 16, 16),
+        ),
+        ("ESP blank", "efi-volume-damaged", "boot-record", at["fat32"], bytes(MIB)),
+    ]
 
 
 def _read(path, offset, length):
@@ -127,18 +168,24 @@ def _read(path, offset, length):
 
 
 def judge(cases):
-    """One row for every case: name, what was wrong with the answer (empty: nothing), alarms on a sound disk."""
+    """One row for every case: name, what was wrong with the answer (empty: nothing), alarms on a
+    sound disk.
+    """
     rows = []
     for name, path, finding, phase in cases:
         trace = trace_file(path)
-        found = [one.id for one in trace.findings]
+        found = [finding.id for finding in trace.findings]
         wrong = []
         if finding is not None and finding not in found:
             wrong.append(f"{finding} is not among {found}")
         if trace.failing_phase != phase:
             wrong.append(f"fails at {trace.failing_phase} instead of {phase}")
         sound = name.endswith("sound")
-        alarms = [one.id for one in trace.findings if one.severity != "note"] if sound else []
+        alarms = (
+            [finding.id for finding in trace.findings if finding.severity != "note"]
+            if sound
+            else []
+        )
         rows.append((name, "; ".join(wrong), alarms))
     return rows
 

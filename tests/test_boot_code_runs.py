@@ -1,4 +1,6 @@
-"""Our boot code, executed under unicorn against a small BIOS: what it starts, what it says, what it hands over."""
+"""Our boot code, executed under unicorn against a small BIOS: what it starts, what it says, what it
+hands over.
+"""
 
 import struct
 import tempfile
@@ -6,7 +8,7 @@ import unittest
 from pathlib import Path
 
 from mending.boot.rehearse import Stop, rehearse_code
-from mending.repair.boot_code import own_code
+from mending.repair.boot import own_code
 from mending.source import MemorySource
 from tests.support import needs, tool
 
@@ -17,7 +19,9 @@ HALT = b"\xf4"
 
 def disk(entries, volume=HALT, signed=True, sectors=20000, at=AT):
     """Sector 0 with our code and these (flag, first sector) entries; a volume that just halts."""
-    records = b"".join(struct.pack("<B3xB3xII", flag, 0x0C, first, 1000) for flag, first in entries).ljust(64, b"\0")
+    records = b"".join(
+        struct.pack("<B3xB3xII", flag, 0x0C, first, 1000) for flag, first in entries
+    ).ljust(64, b"\0")
     image = bytearray(sectors << 9)
     image[:512] = own_code() + b"\1\2\3\4\0\0" + records + b"\x55\xaa"
     image[at << 9 : (at << 9) + len(volume)] = volume
@@ -33,13 +37,19 @@ def run(image, **how):
 class Starts(unittest.TestCase):
     def test_it_reads_the_one_active_volume_by_lba_and_hands_over_drive_and_entry(self):
         ran = run(disk([(0, 50), (0x80, AT)]))
-        self.assertEqual([(read.lba, read.sectors, read.to, read.by) for read in ran.reads], [(AT, 1, 0x7C00, "lba")])
+        self.assertEqual(
+            [(read.lba, read.sectors, read.to, read.by) for read in ran.reads],
+            [(AT, 1, 0x7C00, "lba")],
+        )
         self.assertEqual(ran.volume_at, {"dl": 0x80, "si": 0x7BE + 16, "ds": 0})
         self.assertEqual((ran.stop, ran.at), (Stop.HALTS, 0x7C00))
 
     def test_every_place_in_the_table_may_be_the_active_one(self):
         for place in range(4):
-            entries = [(0x80 if number == place else 0, AT if number == place else 50) for number in range(4)]
+            entries = [
+                (0x80 if number == place else 0, AT if number == place else 50)
+                for number in range(4)
+            ]
             self.assertEqual(run(disk(entries)).volume_at["si"], 0x7BE + 16 * place)
 
     def test_firmware_without_packets_is_asked_by_chs(self):
@@ -67,7 +77,9 @@ class Refuses(unittest.TestCase):
         self.assertEqual(ran.reads, ())
 
     def test_a_volume_without_signature(self):
-        self.assert_says(run(disk([(0x80, AT)], signed=False)), "The active volume has no boot sector.")
+        self.assert_says(
+            run(disk([(0x80, AT)], signed=False)), "The active volume has no boot sector."
+        )
 
     def test_a_volume_behind_the_end_is_tried_again_and_then_said(self):
         ran = run(disk([(0x80, 1 << 30)]))

@@ -1,10 +1,23 @@
-"""Entries written anew and GRUB's core put back; two faults at once; a root that a power cut left open."""
+"""Entries written anew and GRUB's core put back; two faults at once; a root that a power cut left
+open.
+"""
 
 import gzip
 import unittest
 from pathlib import Path
 
-from tests.support import GRUB_FILES, SECTOR, START, ids, made_kernel, needs, patch, sha, tool, trace_file
+from tests.support import (
+    GRUB_FILES,
+    SECTOR,
+    START,
+    ids,
+    made_kernel,
+    needs,
+    patch,
+    sha,
+    tool,
+    trace_file,
+)
 from tests.systems import EFI_MAKERS, MAKERS, MENU, ROOT, VERSION, EfiSystems, Systems, archive
 
 SYSTEMD_BOOT = Path("/usr/lib/systemd/boot/efi/systemd-bootx64.efi")
@@ -28,18 +41,33 @@ class Entries(EfiSystems):
 
     @needs(*EFI_MAKERS, SYSTEMD_BOOT, "fsck.fat", "mtype")
     def test_kernels_beside_the_manager_get_their_entries(self):
-        root = {**self.tree(), "etc/os-release": b"ID=ferry\nPRETTY_NAME='Ferry Linux 3'\n",
-                "etc/kernel/cmdline": b"quiet console=ttyS0 root=/dev/gone\n"}  # fmt: skip
-        inside = {FALLBACK: SYSTEMD_BOOT.read_bytes(), "ferry/linux": made_kernel(version=VERSION),
-                  "ferry/initrd": gzip.compress(archive()), "ferry/linux-cut": made_kernel()[:20_000]}  # fmt: skip
+        root = {
+            **self.tree(),
+            "etc/os-release": b"ID=ferry\nPRETTY_NAME='Ferry Linux 3'\n",
+            "etc/kernel/cmdline": b"quiet console=ttyS0 root=/dev/gone\n",
+        }
+        inside = {
+            FALLBACK: SYSTEMD_BOOT.read_bytes(),
+            "ferry/linux": made_kernel(version=VERSION),
+            "ferry/initrd": gzip.compress(archive()),
+            "ferry/linux-cut": made_kernel()[:20_000],
+        }
         text = self.mended(self.efi_disk(inside, root))
-        for row in ("title Ferry Linux 3", f"version {VERSION}", "linux /ferry/linux", "initrd /ferry/initrd",
-                    f"options root=UUID={ROOT} ro quiet console=ttyS0"):  # fmt: skip
+        for row in (
+            "title Ferry Linux 3",
+            f"version {VERSION}",
+            "linux /ferry/linux",
+            "initrd /ferry/initrd",
+            f"options root=UUID={ROOT} ro quiet console=ttyS0",
+        ):
             self.assertIn(row, text.splitlines())
 
     @needs(*EFI_MAKERS, SYSTEMD_BOOT, "fsck.fat", "mtype")
     def test_the_systems_own_kernel_is_brought_where_the_manager_can_read_it(self):
-        broken = {FALLBACK: SYSTEMD_BOOT.read_bytes(), "loader/entries/old.conf": b"title Old\nlinux /gone\n"}
+        broken = {
+            FALLBACK: SYSTEMD_BOOT.read_bytes(),
+            "loader/entries/old.conf": b"title Old\nlinux /gone\n",
+        }
         root = {**self.tree(), "etc/os-release": b"ID=ferry\nPRETTY_NAME=Ferry\n"}
         path = self.efi_disk(broken, root)
         self.assertIn(f"linux /ferry/{VERSION}/linux", self.mended(path))
@@ -51,10 +79,14 @@ class Entries(EfiSystems):
         root = self.tree()
         del root["boot/initrd"]
         says = self.run_here("mend", self.efi_disk(bare, root), "boot-entries", "--yes", expect=4)
-        self.assertIn("No sound kernel with its initial file system", says)
+        self.assertIn("No sound kernel with its initramfs", says)
         files = {"ferry/linux": made_kernel(version=VERSION)}
         says = self.run_here(
-            "mend", self.efi_disk({**bare, **files}, {"etc/x": b""}), "boot-entries", "--yes", expect=4
+            "mend",
+            self.efi_disk({**bare, **files}, {"etc/x": b""}),
+            "boot-entries",
+            "--yes",
+            expect=4,
         )
         self.assertIn("No Linux system can be read", says)
 
@@ -63,8 +95,10 @@ class Cores(Systems):
     def with_core(self, **files):
         """A disk whose system keeps stage one and core as files, as an installation leaves them."""
         self.disk(self.tree())  # makes the core
-        kept = {"boot/grub/i386-pc/core.img": (self.folder / "core").read_bytes(),
-                "boot/grub/i386-pc/boot.img": (GRUB_FILES / "boot.img").read_bytes()}  # fmt: skip
+        kept = {
+            "boot/grub/i386-pc/core.img": (self.folder / "core").read_bytes(),
+            "boot/grub/i386-pc/boot.img": (GRUB_FILES / "boot.img").read_bytes(),
+        }
         return self.disk({**self.tree(), **kept, **files})
 
     @needs(*MAKERS)
@@ -86,7 +120,9 @@ class Cores(Systems):
             broken = sha(path)
             with self.subTest(expected):
                 trace = trace_file(path)
-                self.assertEqual((trace.fatal[0].id, trace.fatal[0].repairs), (expected, ("boot-code",)))
+                self.assertEqual(
+                    (trace.fatal[0].id, trace.fatal[0].repairs), (expected, ("boot-code",))
+                )
                 done = self.json_here("mend", path, "boot-code", "--yes")
                 self.assertEqual(done["after"], "no-fault-found")
                 self.run_here("undo", path)
@@ -94,18 +130,20 @@ class Cores(Systems):
 
     @needs(*MAKERS, "e2fsck")
     def test_two_faults_at_once_are_both_found_and_both_mended(self):
-        wrong = MENU.replace(f"root=UUID={ROOT}", "root=UUID=5ea00000-0000-4000-8000-0000000000ff").encode()
+        wrong = MENU.replace(
+            f"root=UUID={ROOT}", "root=UUID=5ea00000-0000-4000-8000-0000000000ff"
+        ).encode()
         path = self.with_core(**{"boot/grub/grub.cfg": wrong})
         patch(path, 0, bytes(440))
         trace = trace_file(path)
         self.assertEqual(ids(trace, "fatal"), ["boot-code-blank", "root-missing"])
         done = self.json_here("mend", path, "--all", "--yes")
-        self.assertEqual([one["repair"] for one in done["steps"]], ["boot-code", "root-name"])
+        self.assertEqual([step["repair"] for step in done["steps"]], ["boot-code", "root-name"])
         self.assertEqual(done["after"], "no-fault-found")
         broken = self.with_core(**{"boot/grub/grub.cfg": b"# lost\n" * 200})
         patch(broken, SECTOR + 60_000, b"\x99\x98\x97")
         done = self.json_here("mend", broken, "--all", "--yes")
-        self.assertEqual([one["repair"] for one in done["steps"]], ["boot-code", "boot-entries"])
+        self.assertEqual([step["repair"] for step in done["steps"]], ["boot-code", "boot-entries"])
         self.assertEqual(done["after"], "no-fault-found")
 
     @needs(*MAKERS, "debugfs")
@@ -114,7 +152,9 @@ class Cores(Systems):
         tool("debugfs", "-w", "-R", "feature needs_recovery", f"{path}?offset={START * SECTOR}")
         tool("debugfs", "-w", "-R", "ssv state 0", f"{path}?offset={START * SECTOR}")
         trace = trace_file(path)
-        self.assertEqual((trace.verdict, ids(trace, "fatal"), ids(trace, "warning")), ("no-fault-found", [], []))
+        self.assertEqual(
+            (trace.verdict, ids(trace, "fatal"), ids(trace, "warning")), ("no-fault-found", [], [])
+        )
         self.assertEqual(trace.volumes[0].state, "dirty")
 
 

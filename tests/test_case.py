@@ -1,4 +1,6 @@
-"""Cases: they survive crashes and two programs at once; what is recorded changes causes and plan."""
+"""Cases: they survive crashes and two programs at once; what is recorded changes causes and
+plan.
+"""
 
 import subprocess
 import sys
@@ -6,19 +8,21 @@ import time
 import unittest
 from pathlib import Path
 
-from mending.case import Hand, facts_of, load_case, plan_of, saw, started, tried
+from mending.case import load_case, plan_of, saw, started, tried
 from mending.case.lock import held
+from mending.case.thinking import facts_of
 from mending.knowledge import base_pack
-from mending.model import InputError, RefusedError
+from mending.model import Hand, InputError, RefusedError
 from mending.reason import ReportKind
-from mending.repair import own_code
+from mending.repair.boot import own_code
 from mending.workshop import BIOS_FAULTS, bios_disk
 from tests.support import PROGRAM, InFolder, patch
 
 HAND = Hand("the test", "2026-03-02T08:10:00+00:00", 0.2)
 HOLD = """
 import sys, time; from pathlib import Path
-from mending.case.lock import Hand, held
+from mending.model import Hand
+from mending.case.lock import held
 with held(Path(sys.argv[1]), Hand("process 7 (mending work)", "2026-03-02T08:10:00+00:00")):
     print("held", flush=True); time.sleep(float(sys.argv[2]))
 """
@@ -47,7 +51,11 @@ class Crash(InFolder):
         self.run_here("open", case)
         self.run_here("saw", case, "logo=shown")
         self.run_here("saw", case, "logo=never")
-        patch(case / "record.jsonl", len((case / "record.jsonl").read_bytes().splitlines()[0]) + 60, b"#")
+        patch(
+            case / "record.jsonl",
+            len((case / "record.jsonl").read_bytes().splitlines()[0]) + 60,
+            b"#",
+        )
         self.assertIn("line 2", self.run_here("plan", case, expect=3))
 
     def test_a_case_is_never_opened_over_another(self):
@@ -56,12 +64,14 @@ class Crash(InFolder):
         (self.folder / "full").mkdir()
         (self.folder / "full" / "letter.txt").write_text("keep")
         self.run_here("open", self.folder / "full", expect=3)
-        self.assertEqual([one.name for one in (self.folder / "full").iterdir()], ["letter.txt"])
+        self.assertEqual([path.name for path in (self.folder / "full").iterdir()], ["letter.txt"])
 
 
 class TwoAtOnce(InFolder):
     def hold(self, case, seconds):
-        holder = subprocess.Popen([sys.executable, "-c", HOLD, case, str(seconds)], stdout=subprocess.PIPE, text=True)
+        holder = subprocess.Popen(
+            [sys.executable, "-c", HOLD, case, str(seconds)], stdout=subprocess.PIPE, text=True
+        )
         self.addCleanup(holder.stdout.close)
         self.addCleanup(holder.wait)
         holder.stdout.readline()
@@ -82,11 +92,14 @@ class TwoAtOnce(InFolder):
         case = self.folder / "case"
         self.run_here("open", case)
         words = [
-            (PROGRAM, "tried", case, "unplug-extras", "nothing-wrong", "--note", str(number)) for number in range(12)
+            (PROGRAM, "tried", case, "unplug-extras", "nothing-wrong", "--note", str(number))
+            for number in range(12)
         ]
-        programs = [subprocess.Popen(one, stdout=subprocess.DEVNULL) for one in words]
+        programs = [subprocess.Popen(word, stdout=subprocess.DEVNULL) for word in words]
         self.assertEqual([program.wait() for program in programs], [0] * 12)
-        self.assertEqual(sorted(int(one.note) for one in load_case(case).state.tried), list(range(12)))
+        self.assertEqual(
+            sorted(int(one.note) for one in load_case(case).state.tried), list(range(12))
+        )
 
     def test_a_lock_left_by_a_dead_program_holds_nobody_up(self):
         self.run_here("open", self.folder / "case")
@@ -109,7 +122,9 @@ class Flow(InFolder):
 
     def test_signs_alone_lead_to_hardware(self):
         self.run_here("open", self.case, "--fact", "bench=yes", "--fact", "family=nt")
-        self.run_here("saw", self.case, "logo=never", "beeps=pattern", "lock-key=dead", "recent-change=knock")
+        self.run_here(
+            "saw", self.case, "logo=never", "beeps=pattern", "lock-key=dead", "recent-change=knock"
+        )
         self.assertEqual(self.top(), "memory-loose")
         plan = self.json_here("plan", self.case)
         self.assertEqual(plan["visits"][0]["steps"][0]["id"], "reseat-memory")
@@ -120,7 +135,7 @@ class Flow(InFolder):
 
         def chance():
             causes = self.json_here("causes", self.case)["causes"]
-            return next(one["chance"] for one in causes if one["id"] == "memory-faulty")
+            return next(cause["chance"] for cause in causes if cause["id"] == "memory-faulty")
 
         first = chance()
         self.run_here("tried", self.case, "test-memory", "nothing-wrong")
@@ -142,7 +157,7 @@ class Flow(InFolder):
         step = first["visits"][0]["steps"][0]["id"]
         self.run_here("tried", self.case, step, "nothing-wrong", "--code", "0333-W3")
         plan = self.json_here("plan", self.case)
-        self.assertNotIn(step, [one["id"] for visit in plan["visits"] for one in visit["steps"]])
+        self.assertNotIn(step, [step["id"] for visit in plan["visits"] for step in visit["steps"]])
         self.assertTrue(any("rescue-stick" in one["says"] for one in plan["blocked"]))
 
     def test_the_plan_says_how_near_to_the_best_it_is_and_draws_its_minutes(self):
@@ -156,15 +171,22 @@ class Flow(InFolder):
         plan = self.json_here("plan", self.case)
         self.assertEqual(plan["exact"], False)
         self.assertTrue(0 < plan["gap"] < 1)
-        self.assertEqual(plan["curve"], sorted(plan["curve"], key=lambda one: (one["minutes"], one["chance"])))
+        self.assertEqual(
+            plan["curve"], sorted(plan["curve"], key=lambda one: (one["minutes"], one["chance"]))
+        )
         self.run_here("started", self.case, "yes")
-        self.assertIn("No figure was drawn", self.run_here("plan", self.case, "--figure", self.folder / "b.png"))
+        self.assertIn(
+            "No figure was drawn",
+            self.run_here("plan", self.case, "--figure", self.folder / "b.png"),
+        )
         self.assertIn("needed first", shown)
 
     def test_what_follows_from_steps_and_signs_is_known(self):
         self.run_here("open", self.case, "--quiet", "--fact", "rescue-stick=no")
         self.run_here("saw", self.case, "after-logo=desktop", "pop-ups=yes")
-        ways = {visit["place"]: visit["how"] for visit in self.json_here("plan", self.case)["visits"]}
+        ways = {
+            visit["place"]: visit["how"] for visit in self.json_here("plan", self.case)["visits"]
+        }
         self.assertIn("from the desktop", ways["safe-mode"])
         facts = facts_of(load_case(self.case).state, self.pack)
         self.assertEqual((facts["desktop-opens"], facts["rescue-stick"]), ("yes", "no"))
@@ -179,7 +201,9 @@ class Flow(InFolder):
         draft.save(self.folder / "disk.img")
         self.run_here("open", self.case, "--disk", self.folder / "disk.img")
         for _ in range(2):
-            self.assertEqual(self.json_here("plan", self.case)["visits"][0]["steps"][0]["repair"], "active-flag")
+            self.assertEqual(
+                self.json_here("plan", self.case)["visits"][0]["steps"][0]["repair"], "active-flag"
+            )
             self.run_here("mend", self.case, "active-flag", "--yes")
             self.assertEqual(load_case(self.case).state.tried[0].step, "set-active-flag")
             self.run_here("undo", self.case)
@@ -197,7 +221,9 @@ class Flow(InFolder):
         self.run_here("add", self.case, self.folder / "screen.img")
         added = load_case(self.case).state.evidence[0]
         self.assertEqual(added.sort, "text")
-        self.assertEqual((self.case / "evidence" / added.copy).read_text(), "Stop: the ferry has left\n")
+        self.assertEqual(
+            (self.case / "evidence" / added.copy).read_text(), "Stop: the ferry has left\n"
+        )
         self.assertIsNone(load_case(self.case).state.disk)
         with self.assertRaises(InputError):
             load_case(self.folder)

@@ -1,4 +1,6 @@
-"""Codes and messages: every row is found by what people type, and sentences that mean nothing find nothing."""
+"""Codes and messages: every row is found by what people type, and sentences that mean nothing find
+nothing.
+"""
 
 import random
 import tempfile
@@ -8,7 +10,7 @@ from pathlib import Path
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from mending.crash import look_up
+from mending.crash.lookup import look_up
 from mending.knowledge import base_codes, load_codes
 from mending.model import InputError
 from tests.support import InFolder
@@ -16,13 +18,21 @@ from tests.support import InFolder
 CODES = base_codes()
 PACK = Path(__file__).parents[1] / "src" / "mending" / "knowledge" / "packs" / "base"
 SCREENS = (
-    ("Kernel panic - not syncing: VFS: Unable to mount root fs on unknown-block(0,0)", "Linux", "loader"),
+    (
+        "Kernel panic - not syncing: VFS: Unable to mount root fs on unknown-block(0,0)",
+        "Linux",
+        "loader",
+    ),
     ("error: no such device: 5ea00000-0000-4000-8000-00000000c0de.", "GRUB", "boot-manager"),
     ("error: file `/boot/vmlinuz-6.1' not found.", "GRUB", "loader"),
-    ("ALERT!  UUID=5ea0 does not exist.  Dropping to a shell!", "initial file system", "kernel"),
-    ("Gave up waiting for root file system device.", "initial file system", "kernel"),
+    ("ALERT!  UUID=5ea0 does not exist.  Dropping to a shell!", "initramfs", "kernel"),
+    ("Gave up waiting for root file system device.", "initramfs", "kernel"),
     ("You are in emergency mode. After logging in, type journalctl", "systemd", "session"),
-    ("panic(cpu 2 caller 0xffffff8012): Kernel trap at 0xffffff8011, type 14=page fault", "Darwin", "session"),
+    (
+        "panic(cpu 2 caller 0xffffff8012): Kernel trap at 0xffffff8011, type 14=page fault",
+        "Darwin",
+        "session",
+    ),
     ("Error loading operating system", "boot record", "boot-record"),
     ("Reboot and Select proper Boot device", "firmware", "firmware"),
     ("[    1.2] Kernel panic - not syncing: No working init found.", "Linux", "kernel"),
@@ -37,11 +47,22 @@ def first(text):
 
 class Rows(unittest.TestCase):
     def test_every_row_is_found_by_number_and_name(self):
-        self.assertGreater(min(len(CODES.stops) / 150, len(CODES.statuses) / 50, len(CODES.messages) / 75), 1)
+        self.assertGreater(
+            min(len(CODES.stops) / 150, len(CODES.statuses) / 50, len(CODES.messages) / 75), 1
+        )
         for kind, table in (("stop", CODES.stops), ("status", CODES.statuses)):
             for number, row in table.items():
-                for text in (f"0x{number:08X}", f"{number:#x}", row.name, row.name.lower().replace("_", " ")):
-                    kinds = [(one.kind, one.name) for one in look_up(text, CODES).matches if one.sureness == "certain"]
+                for text in (
+                    f"0x{number:08X}",
+                    f"{number:#x}",
+                    row.name,
+                    row.name.lower().replace("_", " "),
+                ):
+                    kinds = [
+                        (match.kind, match.name)
+                        for match in look_up(text, CODES).matches
+                        if match.confidence == "certain"
+                    ]
                     self.assertIn((kind, row.name), kinds, text)
                 self.assertTrue(row.says.endswith(".") and row.source and row.sure)
 
@@ -55,32 +76,43 @@ class Rows(unittest.TestCase):
             name[draw.randrange(len(name))] = draw.choice("aeiourst")
             del name[draw.randrange(len(name))]
             tries += 1
-            hits += row.name in [one.name for one in look_up("".join(name), CODES).matches]
+            hits += row.name in [match.name for match in look_up("".join(name), CODES).matches]
         self.assertGreater(hits / tries, 0.97)
 
     def test_what_screens_show(self):
         for text, by, phase in SCREENS:
             match = first(text)
             self.assertEqual(
-                (match.kind, match.name, match.phase, match.sureness), ("message", by, phase, "certain"), text
+                (match.kind, match.name, match.phase, match.confidence),
+                ("message", by, phase, "certain"),
+                text,
             )
 
 
 class Readings(unittest.TestCase):
     def test_the_ways_in_which_a_number_is_written(self):
-        for text in ("7f", "7F", "0x7f", "0x0000007F", "stop 7f", "STOP: 0x0000007F (0x8,0x0,0x0,0x0)", "1000007f"):
+        for text in (
+            "7f",
+            "7F",
+            "0x7f",
+            "0x0000007F",
+            "stop 7f",
+            "STOP: 0x0000007F (0x8,0x0,0x0,0x0)",
+            "1000007f",
+        ):
             self.assertEqual(first(text).name, "UNEXPECTED_KERNEL_MODE_TRAP", text)
         self.assertIn("flag", first("0x1000007e").because)
         self.assertEqual(
-            (first("126").name, first("126").sureness), ("SYSTEM_THREAD_EXCEPTION_NOT_HANDLED", "possible")
+            (first("126").name, first("126").confidence),
+            ("SYSTEM_THREAD_EXCEPTION_NOT_HANDLED", "possible"),
         )
 
     def test_parameters_are_read_and_status_codes_in_them_explained(self):
         match = first("*** STOP: 0x0000001E (0xC0000005,0xFFFFF80002A1B2C3,0x0,0x8)")
         self.assertIn("STATUS_ACCESS_VIOLATION", match.parameters[0].means)
-        self.assertEqual([one.number for one in match.parameters], [1, 2, 3, 4])
+        self.assertEqual([parameter.number for parameter in match.parameters], [1, 2, 3, 4])
         unknown = first("0x000000ED (0x1,0x2,0x3,0x4)")
-        self.assertEqual({one.means for one in unknown.parameters}, {""})
+        self.assertEqual({parameter.means for parameter in unknown.parameters}, {""})
 
     def test_words_that_mean_nothing_find_nothing(self):
         for text in (
@@ -102,7 +134,12 @@ class Readings(unittest.TestCase):
 class Command(InFolder):
     def test_it_answers_in_sentences(self):
         says = " ".join(self.run_here("code", "inaccessable", "boot", "devise").split())
-        for wanted in ("0x0000007B INACCESSIBLE_BOOT_DEVICE", "cannot get at the volume", "look first at", "likely: "):
+        for wanted in (
+            "0x0000007B INACCESSIBLE_BOOT_DEVICE",
+            "cannot get at the volume",
+            "look first at",
+            "likely: ",
+        ):
             self.assertIn(wanted, says)
         self.assertIn("Nothing in this text is known", self.run_here("code", "hello"))
         self.assertNotIn("\x1b", self.run_here("code", "\x1b]0;x\x07 0x7b \x1b[2J"))
@@ -115,7 +152,12 @@ class Tables(unittest.TestCase):
             ("stops", 'name = "APC_INDEX_MISMATCH"', 'nome = "APC"', "stops.toml, row 1"),
             ("stops", "number = 0x05,", "number = 0x01,", "used twice"),
             ("statuses", 'suspects = ["driver", "memory"]', 'suspects = ["gremlins"]', "gremlins"),
-            ("messages", 'pattern = "not a bootable disk"', 'pattern = "not ("', "message 2: the pattern is none"),
+            (
+                "messages",
+                'pattern = "not a bootable disk"',
+                'pattern = "not ("',
+                "message 2: the pattern is none",
+            ),
             ("suspects", "memory =", "memories =", "exactly these"),
         )
         for name, found, instead, wanted in rows:

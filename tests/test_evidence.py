@@ -12,8 +12,17 @@ import zlib
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from mending.crash import Reader, analyse
-from mending.formats import dump, event_record, event_table, journal, log_line, machine_check, repair_log
+from mending.crash.judge import analyse
+from mending.crash.read import Reader
+from mending.formats.evidence import (
+    dump,
+    event_record,
+    event_table,
+    log_line,
+    machine_check,
+    repair_log,
+    systemd_journal,
+)
 from mending.knowledge import base_codes, base_events
 from mending.model import decode_text, plain_time, read_time
 from mending.source import MemorySource
@@ -25,18 +34,33 @@ from tests.volumes import disk_of, make_volume
 NOW = 1_795_600_000.0
 CORE = 0xFFFFF800_00000000
 DRIVERS = [
-    ("kernel.exe", CORE, 0x800000), ("layer.dll", CORE + 0x900000, 0x80000), ("slip.sys", CORE + 0x2000000, 0x20000),
+    ("kernel.exe", CORE, 0x800000),
+    ("layer.dll", CORE + 0x900000, 0x80000),
+    ("slip.sys", CORE + 0x2000000, 0x20000),
     ("\\folder\\till.sys", CORE + 0x3000000, 0x30000),
-]  # fmt: skip
+]
 WIDE = DumpDraft(
-    64, 0x7E, (0xFFFFFFFF_C0000005, CORE + 0x3001234, 0, 0), DRIVERS,
+    64,
+    0x7E,
+    (0xFFFFFFFF_C0000005, CORE + 0x3001234, 0, 0),
+    DRIVERS,
     (CORE + 0x1000, CORE + 0x2000100, 5, CORE + 0x3002010),
-    (0xC0000005, CORE + 0x3001234), CORE + 0x3001234,
-)  # fmt: skip
+    (0xC0000005, CORE + 0x3001234),
+    CORE + 0x3001234,
+)
 NARROW = DumpDraft(
-    32, 0xD1, (0x18, 2, 0, 0xF7801234), [("kernel.exe", 0x80400000, 0x200000), ("layer.dll", 0x80700000, 0x20000),
-    ("lamp.sys", 0xF7800000, 0x8000)], (0x80401000, 0xF7801300), None, 0x80401000,
-)  # fmt: skip
+    32,
+    0xD1,
+    (0x18, 2, 0, 0xF7801234),
+    [
+        ("kernel.exe", 0x80400000, 0x200000),
+        ("layer.dll", 0x80700000, 0x20000),
+        ("lamp.sys", 0xF7800000, 0x8000),
+    ],
+    (0x80401000, 0xF7801300),
+    None,
+    0x80401000,
+)
 EVENTS = """<?xml version="1.0"?><Events>
 <Event xmlns="urn:example"><System><Provider Name="Ferry-Kernel-General"/><EventID>12</EventID>
 <TimeCreated SystemTime="2026-11-20T08:00:00.5Z"/></System><EventData/></Event>
@@ -45,7 +69,8 @@ EVENTS = """<?xml version="1.0"?><Events>
 <EventData><Data Name="BugcheckCode">126</Data></EventData></Event>
 </Events>"""
 SNAPSHOT = """<?xml version="1.0"?>
-<snapshot><type>single</type><num>7</num><date>2026-11-18 09:00:00</date><description>Weekly</description></snapshot>
+<snapshot><type>single</type><num>7</num>
+<date>2026-11-18 09:00:00</date><description>Weekly</description></snapshot>
 """
 REPAIR = """Diagnosis and repair log
 ---------------------------
@@ -78,32 +103,50 @@ def read(data, name="evidence"):
     return Reader(base_codes(), base_events()).read(name, MemorySource(data), NOW)
 
 
-def one(data):
+def read_one(data):
     (found,) = read(data)
     return found
 
 
 class Dumps(unittest.TestCase):
     def test_headers_of_both_widths(self):
-        for draft, kind, number in ((WIDE, "small", 4), (NARROW, "small", 4), (WIDE, "full", 1), (NARROW, "kernel", 2)):
+        for draft, kind, number in (
+            (WIDE, "small", 4),
+            (NARROW, "small", 4),
+            (WIDE, "full", 1),
+            (NARROW, "kernel", 2),
+        ):
             draft = DumpDraft(**{**vars(draft), "kind": number})
             data = draft.encode()
-            found = dump.read(lambda at, length, data=data: data[at : at + length], len(data)).record
+            found = dump.read(
+                lambda at, length, data=data: data[at : at + length], len(data)
+            ).record
             self.assertEqual((found.bits, found.kind, found.code), (draft.bits, kind, draft.code))
-            self.assertEqual((found.parameters, found.at, found.uptime), (draft.parameters, draft.at, draft.uptime))
+            self.assertEqual(
+                (found.parameters, found.at, found.uptime),
+                (draft.parameters, draft.at, draft.uptime),
+            )
             self.assertEqual((found.build, found.processors), (draft.build, draft.processors))
-            self.assertEqual((found.exception, found.instruction), (draft.exception, draft.instruction))
+            self.assertEqual(
+                (found.exception, found.instruction), (draft.exception, draft.instruction)
+            )
 
     def test_the_module_at_fault_is_ranked_first_and_the_core_last(self):
-        crash = one(WIDE.encode()).crashes[0]
-        self.assertEqual([row.name for row in crash.modules], ["till.sys", "slip.sys", "kernel.exe"])
+        crash = read_one(WIDE.encode()).crashes[0]
         self.assertEqual(
-            (crash.module, crash.name, crash.code), ("till.sys", "SYSTEM_THREAD_EXCEPTION_NOT_HANDLED", "0x7e")
+            [row.name for row in crash.modules], ["till.sys", "slip.sys", "kernel.exe"]
+        )
+        self.assertEqual(
+            (crash.module, crash.name, crash.code),
+            ("till.sys", "SYSTEM_THREAD_EXCEPTION_NOT_HANDLED", "0x7e"),
         )
         self.assertIn("the exception was raised in it", crash.modules[0].why)
         self.assertIn("STATUS_ACCESS_VIOLATION", crash.parameters[0])
         self.assertEqual(crash.at, plain_time(WIDE.at))
-        self.assertEqual([row.name for row in one(NARROW.encode()).crashes[0].modules], ["lamp.sys", "kernel.exe"])
+        self.assertEqual(
+            [row.name for row in read_one(NARROW.encode()).crashes[0].modules],
+            ["lamp.sys", "kernel.exe"],
+        )
 
     def test_damage_is_said(self):
         data = WIDE.encode()
@@ -111,14 +154,18 @@ class Dumps(unittest.TestCase):
         struct.pack_into("<II", far, 0x2000 + 0x30, 0x7FFFFFFF, 0xFFFFFFFF)
         lost = bytearray(data)
         struct.pack_into("<II", lost, 0x2000 + 0x28, 0x7FFFFFFF, 64)
-        rows = ((data[:0x900], "header"), (bytes(far), "drivers"), (bytes(lost), "a place in the file"))
+        rows = (
+            (data[:0x900], "header"),
+            (bytes(far), "drivers"),
+            (bytes(lost), "a place in the file"),
+        )
         rows += ((b"PAGEDU64" + bytes(0x2000), "zeros"), (data[:0x2200], "drivers"))
         for broken, word in rows:
-            marks = " ".join(one(broken).crashes[0].marks)
+            marks = " ".join(read_one(broken).crashes[0].marks)
             self.assertIn("not whole", marks)
             self.assertIn(word, marks)
         large = DumpDraft(**{**vars(WIDE), "kind": 1, "needed": 1 << 33})
-        self.assertIn("8589934592", " ".join(one(large.encode()).crashes[0].marks))
+        self.assertIn("8589934592", " ".join(read_one(large.encode()).crashes[0].marks))
 
     def test_a_large_dump_is_not_read_whole(self):
         class Huge(MemorySource):
@@ -135,24 +182,39 @@ class Dumps(unittest.TestCase):
     def test_any_bytes_give_a_record(self, noise, at):
         for draft in (WIDE, NARROW):
             data = draft.encode()
-            one(data[:8] + (data[: max(at, 8)] + noise + data[max(at, 8) + len(noise) :])[8:])
+            read_one(data[:8] + (data[: max(at, 8)] + noise + data[max(at, 8) + len(noise) :])[8:])
 
 
 class Logs(InFolder):
     def events(self, data):
-        return [(plain_time(event.at), event.kind, event.name, event.code) for event in one(data).events]
+        return [
+            (plain_time(event.at), event.kind, event.name, event.code)
+            for event in read_one(data).events
+        ]
 
     def test_exported_events(self):
-        wanted = [("2026-11-20T08:00:00Z", "start", "", None), ("2026-11-20T08:00:01Z", "crash", "", 0x7E)]
-        for data in (EVENTS.encode(), EVENTS.replace('"1.0"', '"1.0" encoding="utf-16"').encode("utf-16")):
+        wanted = [
+            ("2026-11-20T08:00:00Z", "start", "", None),
+            ("2026-11-20T08:00:01Z", "crash", "", 0x7E),
+        ]
+        for data in (
+            EVENTS.encode(),
+            EVENTS.replace('"1.0"', '"1.0" encoding="utf-16"').encode("utf-16"),
+        ):
             self.assertEqual(self.events(data), wanted)
         table = (
-            "TimeCreated;ProviderName;Id;Message\r\n20.11.2026 08:00:00;Ferry-Kernel-General;12;up\r\n"
-            '20.11.2026 08:00:01;Ferry-SystemErrorReporting;1001;"code ""0x0000007e"" (0x1, 0x2)"\r\n'
+            "TimeCreated;ProviderName;Id;Message\r\n20.11.2026"
+            " 08:00:00;Ferry-Kernel-General;12;up\r\n20.11.2026"
+            ' 08:00:01;Ferry-SystemErrorReporting;1001;"code ""0x0000007e"" (0x1, 0x2)"\r\n'
         )
         self.assertEqual(self.events(table.encode()), wanted)
         rows = [
-            {"TimeCreated": "/Date(1795161600000)/", "ProviderName": "Ferry-Kernel-General", "Id": 12, "Message": None},
+            {
+                "TimeCreated": "/Date(1795161600000)/",
+                "ProviderName": "Ferry-Kernel-General",
+                "Id": 12,
+                "Message": None,
+            },
             {
                 "TimeCreated": "2026-11-20T09:00:01+01:00",
                 "ProviderName": "x-BugCheck",
@@ -168,10 +230,12 @@ class Logs(InFolder):
     @needs_samples("dissect.eventlog")
     def real_log(self):
         ((_, data),) = read_samples("dissect.eventlog", "_data/*.evtx")
-        found = one(data)
-        self.assertEqual((found.kind, plain_time(found.first)[:10], found.notes), ("event log", "2021-07-22", ()))
+        found = read_one(data)
+        self.assertEqual(
+            (found.kind, plain_time(found.first)[:10], found.notes), ("event log", "2021-07-22", ())
+        )
         for at in range(0, len(data), 997):
-            one(data[:at] + b"\xff" * 40 + data[at + 40 :])
+            read_one(data[:at] + b"\xff" * 40 + data[at + 40 :])
         archive = io.BytesIO()
         with zipfile.ZipFile(archive, "w", zipfile.ZIP_DEFLATED) as file:
             file.writestr("logs/test.evtx", data)
@@ -180,78 +244,156 @@ class Logs(InFolder):
 
     def test_journals(self):
         rows = [
-            {"__REALTIME_TIMESTAMP": "1795161600000000", "_BOOT_ID": "a", "MESSAGE": "x", "_TRANSPORT": "kernel"},
-            {"__REALTIME_TIMESTAMP": "1795161700000000", "_BOOT_ID": "a", "SYSLOG_IDENTIFIER": "systemd",
-             "MESSAGE": [70, 97, 105, 108, 101, 100, 32, 116, 111, 32, 115, 116, 97, 114, 116, 32, 84, 46]},
+            {
+                "__REALTIME_TIMESTAMP": "1795161600000000",
+                "_BOOT_ID": "a",
+                "MESSAGE": "x",
+                "_TRANSPORT": "kernel",
+            },
+            {
+                "__REALTIME_TIMESTAMP": "1795161700000000",
+                "_BOOT_ID": "a",
+                "SYSLOG_IDENTIFIER": "systemd",
+                "MESSAGE": [
+                    70,
+                    97,
+                    105,
+                    108,
+                    101,
+                    100,
+                    32,
+                    116,
+                    111,
+                    32,
+                    115,
+                    116,
+                    97,
+                    114,
+                    116,
+                    32,
+                    84,
+                    46,
+                ],
+            },
             {"__REALTIME_TIMESTAMP": "1795161800000000", "_BOOT_ID": "b", "MESSAGE": None},
-        ]  # fmt: skip
-        wanted = [("2026-11-20T08:00:00Z", "start", "", None), ("2026-11-20T08:01:40Z", "failed", "T", None),
-                  ("2026-11-20T08:03:20Z", "start", "", None)]  # fmt: skip
+        ]
+        wanted = [
+            ("2026-11-20T08:00:00Z", "start", "", None),
+            ("2026-11-20T08:01:40Z", "failed", "T", None),
+            ("2026-11-20T08:03:20Z", "start", "", None),
+        ]
         text = "\n".join(map(json.dumps, rows)).encode()
         self.assertEqual(self.events(text + b'\n{"cut\n[1]\n'), wanted)
         binary = b"MESSAGE\n" + struct.pack("<Q", 18) + b"Failed to start T.\n"
         export = (
-            b"__REALTIME_TIMESTAMP=1795161600000000\n_BOOT_ID=a\nMESSAGE=x\n\n__REALTIME_TIMESTAMP=1795161700000000\n"
+            b"__REALTIME_TIMESTAMP=1795161600000000\n_BOOT_ID=a\nMESSAGE=x\n\n"
+            b"__REALTIME_TIMESTAMP=1795161700000000\n"
             b"_BOOT_ID=a\nSYSLOG_IDENTIFIER=systemd\n"
             + binary
             + b"\n__REALTIME_TIMESTAMP=1795161800000000\n_BOOT_ID=b\n"
         )
         self.assertEqual(self.events(export), wanted)
-        list(journal.read_export(io.BytesIO(b"MESSAGE\n" + b"\xff" * 8 + b"x")))
+        list(systemd_journal.read_export(io.BytesIO(b"MESSAGE\n" + b"\xff" * 8 + b"x")))
 
     def test_a_crash_in_a_journal_is_read_like_one_in_a_log_and_may_be_survived(self):
-        words = ("BUG: kernel NULL pointer dereference, address: 0000000000000018", "Oops: 0000 [#1] PREEMPT SMP NOPTI",
-                 "RIP: 0010:till_read+0x2c/0x80 [ferry_till]")  # fmt: skip
-        rows = [(0, "kernel", "Linux version 6.1"), *((60 + at, "kernel", text) for at, text in enumerate(words))]
+        words = (
+            "BUG: kernel NULL pointer dereference, address: 0000000000000018",
+            "Oops: 0000 [#1] PREEMPT SMP NOPTI",
+            "RIP: 0010:till_read+0x2c/0x80 [ferry_till]",
+        )
+        rows = [
+            (0, "kernel", "Linux version 6.1"),
+            *((60 + at, "kernel", text) for at, text in enumerate(words)),
+        ]
         rows += [(4000, "till", "ticket sold"), (4100, "systemd", "Reached target Power-Off.")]
         text = "".join(
-            json.dumps({"__REALTIME_TIMESTAMP": str(1795161600000000 + at * 1000000), "_BOOT_ID": "a", "MESSAGE": words,
-                        "_TRANSPORT": by, "SYSLOG_IDENTIFIER": by}) + "\n"
+            json.dumps(
+                {
+                    "__REALTIME_TIMESTAMP": str(1795161600000000 + at * 1000000),
+                    "_BOOT_ID": "a",
+                    "MESSAGE": words,
+                    "_TRANSPORT": by,
+                    "SYSLOG_IDENTIFIER": by,
+                }
+            )
+            + "\n"
             for at, by, words in rows
-        )  # fmt: skip
+        )
         found = analyse("x", read(text.encode()), 0, base_codes())
-        self.assertEqual([(one.kind, one.module, one.at) for one in found.crashes],
-                         [("oops", "ferry_till", "2026-11-20T08:01:00Z")])  # fmt: skip
-        self.assertEqual([one.ended for one in found.starts], ["clean"])
+        self.assertEqual(
+            [(crash.kind, crash.module, crash.at) for crash in found.crashes],
+            [("oops", "ferry_till", "2026-11-20T08:01:00Z")],
+        )
+        self.assertEqual([start.ended for start in found.starts], ["clean"])
 
     def test_system_logs_in_every_form(self):
         rows = (
-            ("<6>1 2026-11-20T08:00:00.5Z desk kernel - - - Linux version 6.1.0 x", 1_795_161_600.5, "kernel"),
+            (
+                "<6>1 2026-11-20T08:00:00.5Z desk kernel - - - Linux version 6.1.0 x",
+                1_795_161_600.5,
+                "kernel",
+            ),
             (
                 '<6>1 2026-11-20T08:00:00Z desk kernel 1 ID [a@1 b="c\\]\\"d"] Linux version 6.1.0',
                 1_795_161_600.0,
                 "kernel",
             ),
-            ("Nov 20 08:00:00 desk kernel: [    0.000000] Linux version 6.1.0", 1_795_161_600.0, "kernel"),
-            ("2026-11-20T10:00:00+02:00 desk kernel: Linux version 6.1.0", 1_795_161_600.0, "kernel"),
+            (
+                "Nov 20 08:00:00 desk kernel: [    0.000000] Linux version 6.1.0",
+                1_795_161_600.0,
+                "kernel",
+            ),
+            (
+                "2026-11-20T10:00:00+02:00 desk kernel: Linux version 6.1.0",
+                1_795_161_600.0,
+                "kernel",
+            ),
         )
         for text, at, _by in rows:
-            found = one(text.encode() + b"\n")
-            self.assertEqual([(event.kind, event.at) for event in found.events], [("start", at)], text)
-        packages = "2026-11-20 08:00:00 install till:amd64 <none> 1.0\n2026-11-20 08:00:01 upgrade libc6:amd64 1 2\n"
+            found = read_one(text.encode() + b"\n")
+            self.assertEqual(
+                [(event.kind, event.at) for event in found.events], [("start", at)], text
+            )
+        packages = (
+            "2026-11-20 08:00:00 install till:amd64 <none> 1.0\n2026-11-20 08:00:01 upgrade"
+            " libc6:amd64 1 2\n"
+        )
         self.assertEqual(
-            [row[1:3] for row in self.events(packages.encode())], [("installed", "till"), ("installed", "libc6")]
+            [row[1:3] for row in self.events(packages.encode())],
+            [("installed", "till"), ("installed", "libc6")],
         )
 
     def test_a_log_without_years_runs_over_new_year(self):
-        text = "Dec 31 23:50:00 desk kernel: Linux version 6.1\nJan  1 00:10:00 desk kernel: Linux version 6.1\n"
+        text = (
+            "Dec 31 23:50:00 desk kernel: Linux version 6.1\nJan  1 00:10:00 desk kernel: Linux"
+            " version 6.1\n"
+        )
         self.assertEqual(
-            [row[0] for row in self.events(text.encode())], ["2025-12-31T23:50:00Z", "2026-01-01T00:10:00Z"]
+            [row[0] for row in self.events(text.encode())],
+            ["2025-12-31T23:50:00Z", "2026-01-01T00:10:00Z"],
         )
 
     def test_ends_before_the_root(self):
         rows = (
             ("ALERT!  UUID=5ea0 does not exist.  Dropping to a shell!", "root-missing"),
             ("You are in emergency mode. After logging in, type", "emergency"),
-            ("[ 3.1] Kernel panic - not syncing: No working init found.  Try passing init= option", "init-missing"),
+            (
+                (
+                    "[ 3.1] Kernel panic - not syncing: No working init found.  Try passing init="
+                    " option"
+                ),
+                "init-missing",
+            ),
         )
         for text, kind in rows:
-            self.assertEqual([row.kind for row in one(text.encode() + b"\n").crashes], [kind])
+            self.assertEqual([row.kind for row in read_one(text.encode() + b"\n").crashes], [kind])
 
     def test_the_log_of_an_automatic_repair(self):
         for data in (REPAIR.encode(), REPAIR.replace("\n", "\r\n").encode("utf-16")):
-            (attempt,) = one(data).repairs
-            self.assertEqual((attempt.tested, len(attempt.complained), len(attempt.tried)), (2, 1, 1))
+            (attempt,) = read_one(data).repairs
+            self.assertEqual(
+                (attempt.tested, len(attempt.complained), len(attempt.tried)), (2, 1, 1)
+            )
             self.assertEqual(attempt.found, ("A file that the start needs is damaged: till.sys",))
             self.assertIn("none of them worked", attempt.says)
         clean = repair_log.read(REPAIR.split("Root cause")[0].replace("0x490", "0x0"))
@@ -259,23 +401,37 @@ class Logs(InFolder):
         self.assertEqual([row.milliseconds for row in clean.tested], [15, 3])
 
     def test_restore_points_in_lists(self):
-        ours = {"mending": "restore-points/1", "points": [{"id": "7", "at": "2026-11-18T09:00:00Z", "says": "Weekly"}]}
-        shell = [{"SequenceNumber": 7, "CreationTime": "20261118090000.000000-000", "Description": "Weekly"}]
+        ours = {
+            "mending": "restore-points/1",
+            "points": [{"id": "7", "at": "2026-11-18T09:00:00Z", "says": "Weekly"}],
+        }
+        shell = [
+            {
+                "SequenceNumber": 7,
+                "CreationTime": "20261118090000.000000-000",
+                "Description": "Weekly",
+            }
+        ]
         for data in (
             json.dumps(ours),
             json.dumps(shell),
             "id,date,description\n7,2026-11-18 09:00:00,Weekly\n",
             SNAPSHOT,
         ):
-            (point,) = one(data.encode()).points
-            self.assertEqual((point.id, plain_time(point.at), point.says), ("7", "2026-11-18T09:00:00Z", "Weekly"))
+            (point,) = read_one(data.encode()).points
+            self.assertEqual(
+                (point.id, plain_time(point.at), point.says),
+                ("7", "2026-11-18T09:00:00Z", "Weekly"),
+            )
 
     def test_packed_logs(self):
         text = b"2026-11-20T08:00:00Z desk kernel: Linux version 6.1\n" * 3000
         for data in (gzip.compress(text), lzma.compress(text), zlib.compress(text)):
-            self.assertEqual(len(one(data).events), 3000)
+            self.assertEqual(len(read_one(data).events), 3000)
             self.assertIn(
-                "damaged", " ".join(one(data[: len(data) // 2] + bytes(30)).notes) + "damaged" * (data[0] == 0x78)
+                "damaged",
+                " ".join(read_one(data[: len(data) // 2] + bytes(30)).notes)
+                + "damaged" * (data[0] == 0x78),
             )
 
     def test_times(self):
@@ -286,7 +442,9 @@ class Logs(InFolder):
         )
         for text, wanted in rows:
             self.assertEqual(plain_time(read_time(text)[0])[:16], f"2026-11-20T{wanted}")
-        self.assertEqual(plain_time(read_time("20/11/2026 08:00:00", day_first=True)[0])[:10], "2026-11-20")
+        self.assertEqual(
+            plain_time(read_time("20/11/2026 08:00:00", day_first=True)[0])[:10], "2026-11-20"
+        )
         self.assertIsNone(read_time("2026-13-45T99:00:00Z"))
 
 
@@ -297,14 +455,22 @@ class Hardware(unittest.TestCase):
         rows = (
             (
                 0xB200_0000_0007_0F0F,
-                "a bus or the connection between processors and memory; not put right, the processor's",
+                (
+                    "a bus or the connection between processors and memory; not put right, the"
+                    " processor's"
+                ),
             ),
             (0x9C00_0040_0001_009F, "memory, at reading; put right"),
-            (0xFE00_0000_0080_0134, "a cache of level 0 for data; not put right, the processor's state was lost, more"),
+            (
+                0xFE00_0000_0080_0134,
+                "a cache of level 0 for data; not put right, the processor's state was lost, more",
+            ),
             (0xBE00_0000_0000_0400, "a timer inside it ran out; not put right"),
         )
         for state, says in rows:
-            self.assertTrue(machine_check.state_says(state).startswith(says), machine_check.state_says(state))
+            self.assertTrue(
+                machine_check.state_says(state).startswith(says), machine_check.state_says(state)
+            )
         self.assertEqual(machine_check.state_says(0x3200_0000_0007_0F0F), "")
 
     def test_records_in_logs_and_dumps(self):
@@ -313,11 +479,13 @@ class Hardware(unittest.TestCase):
             "[1.1] {1}[Hardware Error]: event severity: fatal\n"
             "[1.2] {1}[Hardware Error]:   section_type: memory error\n"
         )
-        marks = one(text.encode()).crashes[0].marks
+        marks = read_one(text.encode()).crashes[0].marks
         self.assertIn("bank 4: a bus", marks[0])
         self.assertEqual(marks[1:], ("event severity: fatal", "section_type: memory error"))
         draft = DumpDraft(64, 0x124, (0, CORE + 5, 0xBE000000, 0x800400), DRIVERS)
-        self.assertIn("the processor reports: a timer", " ".join(one(draft.encode()).crashes[0].marks))
+        self.assertIn(
+            "the processor reports: a timer", " ".join(read_one(draft.encode()).crashes[0].marks)
+        )
 
 
 class Disks(InFolder):
@@ -327,26 +495,39 @@ class Disks(InFolder):
         for folder in ("var/log", "usr", "etc", ".snapshots/7"):
             (root / folder).mkdir(parents=True)
         (root / "etc/os-release").write_text('PRETTY_NAME="Ferry desk"\n')
-        (root / "var/log/kern.log").write_text("[ 5.0] Kernel panic - not syncing: hand on the wheel\n")
+        (root / "var/log/kern.log").write_text(
+            "[ 5.0] Kernel panic - not syncing: hand on the wheel\n"
+        )
         (root / "var/log/auth.log").write_text("[ 5.0] Kernel panic - not syncing: not looked at\n")
         (root / ".snapshots/7/info.xml").write_text(SNAPSHOT)
         ext, fat = self.folder / "ext", make_volume(self.folder, "fat32")
         tool("mke2fs", "-q", "-t", "ext4", "-d", root, ext, "32M")
-        for folder in ("", "/small", "/System32", "/System32/config", "/System32/a", "/System32/a/Logs"):
+        for folder in (
+            "",
+            "/small",
+            "/System32",
+            "/System32/config",
+            "/System32/a",
+            "/System32/a/Logs",
+        ):
             tool("mmd", "-i", fat, f"::DESK{folder}")
         for name, data in (
-            ("System32/config/SYSTEM", b"regf" + bytes(100)), ("small/last.dmp", WIDE.encode()),
+            ("System32/config/SYSTEM", b"regf" + bytes(100)),
+            ("small/last.dmp", WIDE.encode()),
             ("System32/a/Logs/System.evtx", b"ElfFile\0" + bytes(8000)),
-        ):  # fmt: skip
+        ):
             ours.write_bytes(data)
             tool("mcopy", "-i", fat, ours, f"::DESK/{name}")
         path, _ = disk_of(self.folder, (ext, fat))
         before = sha(path)
         found = self.json_here("crashes", path)
-        self.assertEqual([one["headline"][:16] for one in found["crashes"]], ["hand on the whee", "stop code 0x7e ("])
+        self.assertEqual(
+            [crash["headline"][:16] for crash in found["crashes"]],
+            ["hand on the whee", "stop code 0x7e ("],
+        )
         self.assertEqual(found["crashes"][1]["file"], "volume 2: /DESK/small/last.dmp")
         self.assertIn("volume 2: /DESK/System32/a/Logs/System.evtx", found["files"])
-        self.assertEqual([one["id"] for one in found["restore_points"]], ["7"])
+        self.assertEqual([point["id"] for point in found["restore_points"]], ["7"])
         self.assertEqual(sha(path), before)
         self.run_here("open", self.folder / "pc", "--quiet", "--disk", path)
         self.assertEqual(len(self.json_here("crashes", self.folder / "pc")["crashes"]), 2)
@@ -360,11 +541,14 @@ class Hostile(InFolder):
             file.writestr("b.log", bytes(150_000_000))
         notes = [note for row in read(bomb.getvalue()) for note in row.notes]
         self.assertIn("grows beyond every log", notes[0])
-        self.assertIn("grows beyond", one(gzip.compress(bytes(100_000_000), 9)).notes[0])
-        laughs = '<?xml version="1.0"?><!DOCTYPE x [<!ENTITY a "aaaa">]><Events><Event>&a;</Event></Events>'
+        self.assertIn("grows beyond", read_one(gzip.compress(bytes(100_000_000), 9)).notes[0])
+        laughs = (
+            '<?xml version="1.0"?><!DOCTYPE x [<!ENTITY a'
+            ' "aaaa">]><Events><Event>&a;</Event></Events>'
+        )
         for data in (laughs.encode(), laughs.encode("utf-16")):
-            self.assertIn("entities", one(data).notes[0])
-        self.assertEqual(one(b"[" * 200_000).events, ())
+            self.assertIn("entities", read_one(data).notes[0])
+        self.assertEqual(read_one(b"[" * 200_000).events, ())
         torn = io.BytesIO()
         with zipfile.ZipFile(torn, "w") as file:
             file.writestr("a.log.gz", b"not packed")
@@ -379,7 +563,9 @@ class Hostile(InFolder):
         log = "Nov 20 08:00:00 desk kernel: Linux version 6.1\n"
         log += f"Nov 20 08:05:00 desk systemd[1]: Failed to start {evil}.\n"
         points = json.dumps([{"id": evil, "at": "2026-11-18T09:00:00Z", "says": evil}])
-        bad = DumpDraft(**{**vars(WIDE), "drivers": [*DRIVERS[:3], (f"{evil}.sys", *DRIVERS[3][1:])]})
+        bad = DumpDraft(
+            **{**vars(WIDE), "drivers": [*DRIVERS[:3], (f"{evil}.sys", *DRIVERS[3][1:])]}
+        )
         files = {
             "a.xml": story,
             "b.log": log.encode() + b"\0\xff" * 5_000_000,
@@ -406,7 +592,9 @@ class Hostile(InFolder):
         )
         for front in fronts:
             read(front.encode() + text.encode("utf-8", "replace") + data)
-        event_record.from_json({"Event": {"System": text, "EventData": {text: [text, None, {text: 1}]}}}, 1)
+        event_record.from_json(
+            {"Event": {"System": text, "EventData": {text: [text, None, {text: 1}]}}}, 1
+        )
         event_table.rows_of(data)
         repair_log.read(decode_text(data + text.encode("utf-8", "replace")))
         log_line.read_line(data, 1)

@@ -1,32 +1,39 @@
-"""Mounted trees: the same checks, and the repairs that need no disk; files put back by the sums of their packages."""
+"""Mounted trees: the same checks, and the repairs that need no disk; files put back by the sums of
+their packages.
+"""
 
 import gzip
 import os
 import unittest
 
-from mending.formats import packages
+from mending.formats.package import dpkg
 from mending.model import FileChange, InputError
-from mending.repair import load_points, undo_point
-from mending.source import FolderSource, PatchedFolder
+from mending.repair.journal import load_points, undo_point
+from mending.source import FolderOverlay, FolderSource
 from tests.support import made_kernel, needs, sha, tool, trace_file
 from tests.systems import INIT, MAKERS, ROOT, STATUS, Trees, archive, program
 
 
 def state_of(tree):
-    return {str(one.relative_to(tree)): one.read_bytes() for one in sorted(tree.rglob("*")) if one.is_file()}
+    return {
+        str(path.relative_to(tree)): path.read_bytes()
+        for path in sorted(tree.rglob("*"))
+        if path.is_file()
+    }
 
 
 class Traced(Trees):
     def check(self, change, phase, *expected):
         trace = self.json_here("trace", self.folder_of(change))
-        fatal = [one["id"] for one in trace["findings"] if one["severity"] == "fatal"]
+        fatal = [finding["id"] for finding in trace["findings"] if finding["severity"] == "fatal"]
         self.assertEqual((trace["failing_phase"], fatal), (phase, list(expected)))
         return trace
 
     def test_a_sound_tree_and_its_faults(self):
         trace = self.check({}, None)
         self.assertEqual(
-            (trace["target"]["kind"], trace["verdict"], trace["findings"]), ("folder", "no-fault-found", [])
+            (trace["target"]["kind"], trace["verdict"], trace["unread"]["phase"]),
+            ("folder", "unsure", "firmware"),
         )
         whole = gzip.compress(archive())
         rows = (
@@ -43,11 +50,15 @@ class Traced(Trees):
     def test_a_boot_volume_and_a_system_partition_mounted_in_it(self):
         files = self.tree()
         menu = (
-            files.pop("boot/grub/grub.cfg").replace(b"/boot/vmlinuz", b"/vmlinuz").replace(b"/boot/initrd", b"/initrd")
+            files.pop("boot/grub/grub.cfg")
+            .replace(b"/boot/vmlinuz", b"/vmlinuz")
+            .replace(b"/boot/initrd", b"/initrd")
         )
         self.planted({**files, "boot/grub/grub.cfg": menu})
-        self.assertEqual(self.json_here("trace", self.folder / "tree")["verdict"], "no-fault-found")
-        self.check({"boot/efi/EFI/BOOT/BOOTX64.EFI": b"no loader"}, "boot-record", "efi-loader-damaged")
+        self.assertEqual(self.json_here("trace", self.folder / "tree")["verdict"], "unsure")
+        self.check(
+            {"boot/efi/EFI/BOOT/BOOTX64.EFI": b"no loader"}, "boot-record", "efi-loader-damaged"
+        )
         self.assertIn("a mounted tree: /, /boot/efi", self.run_here("trace", self.folder / "tree"))
 
     def test_a_case_of_a_mounted_system(self):
@@ -55,15 +66,23 @@ class Traced(Trees):
         self.run_here("open", case, "--disk", tree, "--quiet")
         self.assertEqual(self.json_here("trace", case)["failing_phase"], "boot-manager")
         self.run_here("mend", case, "boot-entries", "--yes")
-        self.assertEqual(self.json_here("trace", case)["verdict"], "no-fault-found")
+        self.assertEqual(self.json_here("trace", case)["verdict"], "unsure")
         self.run_here("undo", case)
         self.assertEqual((tree / "boot/grub/grub.cfg").read_bytes(), b"")
-        for words in (("plan", case), ("causes", case), ("report", case, "-o", self.folder / "page.html")):
+        for words in (
+            ("plan", case),
+            ("causes", case),
+            ("report", case, "-o", self.folder / "page.html"),
+        ):
             self.run_here(*words)
         self.assertIn("is a folder", self.run_here("rehearse", case, expect=3))
         (self.folder / "empty").mkdir()
-        self.assertIn("neither an installed", self.run_here("add", case, self.folder / "empty", expect=3))
-        self.run_here("open", self.folder / "other", "--disk", self.folder / "empty", "--quiet", expect=3)
+        self.assertIn(
+            "neither an installed", self.run_here("add", case, self.folder / "empty", expect=3)
+        )
+        self.run_here(
+            "open", self.folder / "other", "--disk", self.folder / "empty", "--quiet", expect=3
+        )
         self.assertFalse((self.folder / "other").exists())
 
     def test_what_is_no_system(self):
@@ -71,7 +90,10 @@ class Traced(Trees):
         says = self.run_here("trace", self.folder / "empty", expect=3)
         self.assertIn("neither an installed Linux system nor a system partition", says)
         self.assertIn("disk image", self.run_here("search", self.folder_of(), expect=3))
-        self.assertIn("needs the disk itself", self.run_here("mend", self.folder_of(), "boot-code", "--yes", expect=4))
+        self.assertIn(
+            "needs the disk itself",
+            self.run_here("mend", self.folder_of(), "boot-code", "--yes", expect=4),
+        )
 
     def test_links_never_lead_out_of_the_tree(self):
         outside = self.folder / "outside"
@@ -93,7 +115,7 @@ class Mended(Trees):
     def mend(self, tree, *words):
         before = state_of(tree)
         done = self.json_here("mend", tree, *words, "--yes")
-        self.assertEqual((done["after"], done["failing_after"]), ("no-fault-found", None))
+        self.assertEqual((done["after"], done["failing_after"]), ("unsure", None))
         self.run_here("undo", tree)
         self.assertEqual(state_of(tree), before)
         return self.json_here("mend", tree, *words, "--yes")
@@ -111,12 +133,21 @@ class Mended(Trees):
         tree = self.folder_of({**files, INIT: b"x" * len(files[INIT]), "usr/lib64/ld.so": None})
         (tree / "usr/lib64/ld.so").unlink(missing_ok=True)
         listed = self.json_here("files", tree)
-        states = {one["path"]: (one["state"], one["package"], one["copy"]) for one in listed["files"]}
+        states = {
+            file["path"]: (file["state"], file["package"], file["copy"]) for file in listed["files"]
+        }
         self.assertEqual(listed["checked"], 3)
         self.assertEqual(
-            states, {f"/{INIT}": ("differs", "login", False), "/usr/lib64/ld.so": ("missing", "libferry", False)}
+            states,
+            {
+                f"/{INIT}": ("differs", "login", False),
+                "/usr/lib64/ld.so": ("missing", "libferry", False),
+            },
         )
-        self.assertIn("no sound copy is at hand", self.run_here("mend", tree, "file-restore", "--yes", expect=4))
+        self.assertIn(
+            "no sound copy is at hand",
+            self.run_here("mend", tree, "file-restore", "--yes", expect=4),
+        )
         sound = self.folder / "sound"
         for name in (INIT, "usr/lib64/ld.so"):
             (sound / name).parent.mkdir(parents=True, exist_ok=True)
@@ -139,14 +170,17 @@ class Mended(Trees):
             stage, cache = self.folder / f"stage-{packing}", self.folder / f"cache-{packing}"
             (stage / "DEBIAN").mkdir(parents=True)
             cache.mkdir()
-            control = "Package: login\nVersion: 1\nArchitecture: amd64\nMaintainer: Holm <holm@skerrivane.example>\n"
+            control = (
+                "Package: login\nVersion: 1\nArchitecture: amd64\nMaintainer: Holm"
+                " <holm@skerrivane.example>\n"
+            )
             (stage / "DEBIAN" / "control").write_text(control + "Description: x\n")
             (stage / INIT).parent.mkdir(parents=True)
             (stage / INIT).write_bytes(files[INIT])
             tool("dpkg-deb", "--root-owner-group", f"-Z{packing}", "-b", stage, cache / "login.deb")
             self.mend(tree, "file-restore", "--from", cache)
             damaged = (cache / "login.deb").read_bytes()[:-40]
-            self.assertIsInstance(list(packages.files_of(damaged, {f"/{INIT}": ""})), list)
+            self.assertIsInstance(list(dpkg.files_of(damaged, {f"/{INIT}": ""})), list)
 
     @needs(*MAKERS)
     def test_on_a_disk_in_the_blocks_a_file_has(self):
@@ -157,28 +191,34 @@ class Mended(Trees):
         sound.write_bytes(files[INIT])
         self.assertEqual(trace_file(path).fatal[0].repairs, ("file-restore",))
         before = sha(path)
-        done = self.json_here("mend", path, "file-restore", "--from", self.folder / "sound", "--yes")
+        done = self.json_here(
+            "mend", path, "file-restore", "--from", self.folder / "sound", "--yes"
+        )
         self.assertEqual((done["after"], len(done["writes"])), ("no-fault-found", 1))
         self.run_here("undo", path)
         self.assertEqual(sha(path), before)
         (self.folder / "tree" / INIT).unlink()
         short = self.disk({**files, INIT: b"short"})
-        says = self.run_here("mend", short, "file-restore", "--from", self.folder / "sound", "--yes", expect=4)
+        says = self.run_here(
+            "mend", short, "file-restore", "--from", self.folder / "sound", "--yes", expect=4
+        )
         self.assertIn("has another length", says)
         self.assertIn("Mount the volume", says)
         self.assertIn("no package database", self.run_here("files", self.disk_without(), expect=4))
 
     def disk_without(self):
-        for one in (self.folder / "tree" / "var").rglob("*"):
-            if one.is_file():
-                one.unlink()
+        for path in (self.folder / "tree" / "var").rglob("*"):
+            if path.is_file():
+                path.unlink()
         return self.disk(self.tree())
 
     @needs(*MAKERS, "e2fsck")
     def test_a_menu_on_a_disk_keeps_its_length(self):
         path = self.disk({**self.tree(), "boot/grub/grub.cfg": b"# nothing\n" * 90})
         done = self.json_here("mend", path, "--all", "--yes")
-        self.assertEqual((done["after"], done["steps"][0]["repair"]), ("no-fault-found", "boot-entries"))
+        self.assertEqual(
+            (done["after"], done["steps"][0]["repair"]), ("no-fault-found", "boot-entries")
+        )
         (self.folder / "tree" / "boot/grub/grub.cfg").unlink()
         gone = self.tree()
         del gone["boot/grub/grub.cfg"]
@@ -207,23 +247,29 @@ class Mended(Trees):
         self.assertEqual(state_of(tree), before)
 
 
-class Overlay(Trees):
+class WriteBuffer(Trees):
     def test_a_tree_as_it_would_be(self):
         tree = FolderSource(str(self.folder_of()))
-        new = PatchedFolder(tree, [FileChange("/etc/new/a", None, b"abc", ""), FileChange("/etc/fstab", b"", None, "")])
+        new = FolderOverlay(
+            tree,
+            [FileChange("/etc/new/a", None, b"abc", ""), FileChange("/etc/fstab", b"", None, "")],
+        )
         self.assertIn(("new", 0, True, False, 0o755), new.listing("/etc"))
         self.assertEqual(new.listing("/etc/new"), [("a", 3, False, False, 0o644)])
         self.assertNotIn("fstab", [row[0] for row in new.listing("/etc")])
         self.assertEqual((new.read("/etc/new/a", 2), new.holds("/etc/fstab")), (b"ab", None))
 
     def test_lists_of_packages(self):
-        found = packages.read_status(STATUS)
+        found = dpkg.read_status(STATUS)
         self.assertEqual(
-            {name: one.needs for name, one in found.items()}, {"login": ("libferry", "gone"), "libferry": ()}
+            {name: finding.needs for name, finding in found.items()},
+            {"login": ("libferry", "gone"), "libferry": ()},
         )
-        self.assertEqual(packages.read_sums("0" * 32 + "  usr/bin/a b\nnonsense\n"), {"/usr/bin/a b": "0" * 32})
+        self.assertEqual(
+            dpkg.read_sums("0" * 32 + "  usr/bin/a b\nnonsense\n"), {"/usr/bin/a b": "0" * 32}
+        )
         for data in (b"", b"!<arch>\n", b"!<arch>\n" + b"x" * 200):
-            self.assertEqual(list(packages.files_of(data, {})), [])
+            self.assertEqual(list(dpkg.files_of(data, {})), [])
 
 
 if __name__ == "__main__":

@@ -1,4 +1,6 @@
-"""GPT and UEFI on disks made by sfdisk, mkfs and mtools: findings, repairs, and what other programs say of them."""
+"""GPT and UEFI on disks made by sfdisk, mkfs and mtools: findings, repairs, and what other programs
+say of them.
+"""
 
 import shutil
 import struct
@@ -8,11 +10,27 @@ import zlib
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from mending.formats import exfat, gpt, pe
+from mending.formats.executable import pe
+from mending.formats.filesystem import exfat
+from mending.formats.partition import gpt
 from mending.model import InputError, Window
 from mending.workshop import UEFI_FAULTS, uefi_disk
 from mending.workshop.disks import code
-from tests.support import SECTOR, START, InFolder, ids, needs, patch, sha, tool, trace_bytes, trace_file
+from tests.support import (
+    SECTOR,
+    START,
+    InFolder,
+    ids,
+    needs,
+    patch,
+    sha,
+    tool,
+    trace_bytes,
+    trace_file,
+)
+
+UNREAD = "boot-manager-not-checked"
+"""The note of every sound disk here: its loader is a stub that cannot be read further."""
 
 VOLUME = START * SECTOR
 LAST = (64 << 20) - SECTOR
@@ -31,7 +49,12 @@ class Disks(InFolder):
     def efi_disk(self, name="efi", loader=True):
         path = self.folder / f"{name}.img"
         path.write_bytes(bytes(64 << 20))
-        tool("sfdisk", "-q", path, stdin=f"label: gpt\nstart={START},size=80000,type=uefi\nsize=20000,type=linux\n")
+        tool(
+            "sfdisk",
+            "-q",
+            path,
+            stdin=f"label: gpt\nstart={START},size=80000,type=uefi\nsize=20000,type=linux\n",
+        )
         tool("mkfs.fat", "-F", "32", "-s", "1", "-h", START, "--offset", START, path, 40000)
         if loader:
             file = self.folder / "loader.efi"
@@ -59,8 +82,10 @@ class Findings(Disks):
     def test_each_fault_is_found_and_a_sound_disk_has_none(self):
         self.sound = self.efi_disk()
         trace = trace_file(self.sound)
-        self.assertEqual((ids(trace), trace.verdict, trace.firmware), ([], "no-fault-found", "uefi"))
-        self.assertEqual([one.type for one in trace.volumes], ["EFI system partition", "Linux"])
+        self.assertEqual((ids(trace), trace.verdict, trace.firmware), ([UNREAD], "unsure", "uefi"))
+        self.assertEqual(
+            [volume.type for volume in trace.volumes], ["EFI system partition", "Linux"]
+        )
         self.check("crc", [(SECTOR + 60, b"\xee")], "gpt-primary-damaged")
         self.check("entries", [(2 * SECTOR + 40, b"\xee")], "gpt-primary-damaged")
         self.check("backup", [(LAST, bytes(8))], "gpt-backup-damaged")
@@ -78,10 +103,11 @@ class Findings(Disks):
             shutil.copy(self.sound, path)
             with path.open("r+b") as file:
                 file.truncate(size)
-        self.assertEqual(ids(trace_file(larger)), ["gpt-disk-larger"])
+        self.assertEqual(ids(trace_file(larger)), ["gpt-disk-larger", UNREAD])
         found = ids(trace_file(smaller))
         self.assertEqual(
-            (set(found), trace_file(smaller).failing_phase), ({"gpt-backup-damaged", "gpt-disk-smaller"}, None)
+            (set(found), trace_file(smaller).failing_phase),
+            ({"gpt-backup-damaged", "gpt-disk-smaller", UNREAD}, None),
         )
         self.assertIn("ends before", self.run_here("mend", smaller, "gpt-copy", "--yes", expect=4))
 
@@ -91,19 +117,28 @@ class Findings(Disks):
         path = self.folder / "small.img"
         draft.save(path)
         volume = path.read_bytes()[VOLUME : VOLUME + 81920 * SECTOR]
-        array = gpt.encode_entry(gpt.EFI_SYSTEM, gpt.EFI_SYSTEM, 256, 256 + 81920 // 8 - 1, "EFI").ljust(16384, b"\0")
+        array = gpt.encode_entry(
+            gpt.EFI_SYSTEM, gpt.EFI_SYSTEM, 256, 256 + 81920 // 8 - 1, "EFI"
+        ).ljust(16384, b"\0")
         sectors = 25000
         data = bytearray(sectors * 4096)
         data[256 * 4096 : 256 * 4096 + len(volume)] = volume
         data[446:512] = struct.pack("<B3xB3xII48xH", 0, 0xEE, 1, sectors - 1, 0xAA55)
         for here, other, entries in ((1, sectors - 1, 2), (sectors - 1, 1, sectors - 5)):
-            data[here * 4096 : here * 4096 + 92] = header(here, other, 6, sectors - 6, entries, array)
+            data[here * 4096 : here * 4096 + 92] = header(
+                here, other, 6, sectors - 6, entries, array
+            )
             data[entries * 4096 : entries * 4096 + len(array)] = array
         path.write_bytes(data)
         trace = trace_file(path)
-        self.assertEqual((trace.target.sector, trace.verdict, ids(trace)), (4096, "no-fault-found", []))
+        self.assertEqual(
+            (trace.target.sector, trace.verdict, ids(trace)), (4096, "unsure", [UNREAD])
+        )
         patch(path, 4096, bytes(4096))
-        self.assertEqual((trace_file(path).target.sector, ids(trace_file(path))), (4096, ["gpt-primary-damaged"]))
+        self.assertEqual(
+            (trace_file(path).target.sector, ids(trace_file(path))),
+            (4096, ["gpt-primary-damaged", UNREAD]),
+        )
         self.json_here("mend", path, "gpt-copy", "--yes")
         self.assertEqual(path.read_bytes(), bytes(data))
 
@@ -113,7 +148,10 @@ class Findings(Disks):
         inside = ["-i", f"{path}@@{VOLUME}"]
         tool("mren", *inside, "::EFI/BOOT/BOOTX64.EFI", "::EFI/other/desk.efi")
         trace = trace_file(path)
-        self.assertEqual((trace.verdict, trace.failing_phase, ids(trace)), ("unsure", None, ["efi-entry-needed"]))
+        self.assertEqual(
+            (trace.verdict, trace.failing_phase, ids(trace)),
+            ("unsure", None, ["efi-entry-needed", UNREAD]),
+        )
         tool("mdel", *inside, "::EFI/other/desk.efi")
         self.assertEqual(ids(trace_file(path), "fatal"), ["efi-loader-missing"])
         empty = self.efi_disk("empty", loader=False)
@@ -139,8 +177,12 @@ class Repairs(Disks):
                 broken = sha(sound)
                 self.json_here("mend", sound, "gpt-copy", "--yes")
                 now = sound.read_bytes()
-                changed = [at for at in range(446, 466) if now[at] != whole[at]]  # CHS fields are a matter of taste
-                self.assertTrue(now[512:] == whole[512:] and set(changed) <= {447, 448, 449, 451, 452, 453})
+                changed = [
+                    at for at in range(446, 466) if now[at] != whole[at]
+                ]  # CHS fields are a matter of taste
+                self.assertTrue(
+                    now[512:] == whole[512:] and set(changed) <= {447, 448, 449, 451, 452, 453}
+                )
                 self.assertEqual(tool("sfdisk", "--dump", sound), dump)
                 self.assertIn("No problems found", tool("sgdisk", "--verify", sound))
                 self.run_here("undo", sound)
@@ -165,7 +207,7 @@ class Repairs(Disks):
         header[16:20] = bytes(4)
         header[16:20] = struct.pack("<I", zlib.crc32(header))
         patch(path, LAST, bytes(header))
-        self.assertEqual(ids(trace_file(path)), ["gpt-copies-differ"])
+        self.assertEqual(ids(trace_file(path)), ["gpt-copies-differ", UNREAD])
         patch(path, 446, bytes(66))
         self.assertIn("differ", self.run_here("mend", path, "gpt-copy", "--yes", expect=4))
 
@@ -232,24 +274,39 @@ class Repairs(Disks):
         draft.save(path)
         before = sha(path)
         offered = self.json_here("mend", path)
-        self.assertEqual([one["repair"] for one in offered["steps"]], ["gpt-copy", "boot-sector"])
-        self.assertEqual((offered["done"], offered["failing_after"], sha(path)), (False, None, before))
+        self.assertEqual([step["repair"] for step in offered["steps"]], ["gpt-copy", "boot-sector"])
+        self.assertEqual(
+            (offered["done"], offered["failing_after"], sha(path)), (False, None, before)
+        )
         self.run_here("mend", path, "--all", expect=4)
         self.assertEqual(sha(path), before)
         done = self.json_here("mend", path, "--all", "--yes")
-        self.assertEqual((done["done"], done["failing_before"], done["failing_after"]), (True, "firmware", None))
+        self.assertEqual(
+            (done["done"], done["failing_before"], done["failing_after"]), (True, "firmware", None)
+        )
         self.assertEqual(self.json_here("mend", path, "--all", "--yes")["steps"], [])
         patch(path, VOLUME, bytes(7 * SECTOR))
         patch(path, 446, bytes(16))
-        self.assertEqual([one["repair"] for one in self.json_here("mend", path)["steps"]], ["gpt-copy"])
+        self.assertEqual(
+            [step["repair"] for step in self.json_here("mend", path)["steps"]], ["gpt-copy"]
+        )
 
 
 class AnyBytes(unittest.TestCase):
     @given(st.binary(max_size=1200), st.integers(0, 4000))
     @settings(max_examples=300)
     def test_readers_give_a_record_or_our_error(self, data, size):
-        for reader in (lambda w: gpt.read_header(w, 1), lambda w: pe.read(w, size), pe.read, exfat.read):
-            for start in (b"", b"EFI PART\0\0\1\0\x5c\0\0\0", b"MZ" + bytes(58) + b"\x40\0\0\0PE\0\0\x64\x86\3\0"):
+        for reader in (
+            lambda w: gpt.read_header(w, 1),
+            lambda w: pe.read(w, size),
+            pe.read,
+            exfat.read,
+        ):
+            for start in (
+                b"",
+                b"EFI PART\0\0\1\0\x5c\0\0\0",
+                b"MZ" + bytes(58) + b"\x40\0\0\0PE\0\0\x64\x86\3\0",
+            ):
                 try:
                     reader(Window(start + data))
                 except InputError:
@@ -268,7 +325,9 @@ class AnyBytes(unittest.TestCase):
     def test_a_disk_with_damage_anywhere_in_its_tables_is_traced(self, data):
         disk = bytearray(self.small)
         for _ in range(data.draw(st.integers(1, 6))):
-            at = data.draw(st.sampled_from([446, 512, 560, 590, 1024, 1070, len(disk) - 512, len(disk) - 450]))
+            at = data.draw(
+                st.sampled_from([446, 512, 560, 590, 1024, 1070, len(disk) - 512, len(disk) - 450])
+            )
             disk[at + data.draw(st.integers(0, 15))] = data.draw(st.integers(0, 255))
         self.assertEqual(len(trace_bytes(bytes(disk)).phases), 8)
 

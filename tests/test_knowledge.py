@@ -1,4 +1,6 @@
-"""The pack is whole, its faults are told by file, table and key, and every plan keeps to needs, order and stakes."""
+"""The pack is whole, its faults are told by file, table and key, and every plan keeps to needs,
+order and stakes.
+"""
 
 import shutil
 import tempfile
@@ -24,6 +26,17 @@ FACTS = st.fixed_dictionaries(
 )
 
 
+def changed_pack(folder, file, old, new):
+    """A copy of the pack in which something stands written otherwise once."""
+    shutil.copytree(BASE, folder, dirs_exist_ok=True)
+    path = Path(folder) / file
+    text = path.read_text()
+    if old not in text:
+        raise AssertionError(f"{file} has no {old!r}")
+    path.write_text(text.replace(old, new, 1))
+    return Path(folder)
+
+
 class Content(unittest.TestCase):
     def test_it_covers_every_phase_and_place(self):
         self.assertGreaterEqual(len(PACK.signs), 45)
@@ -34,19 +47,47 @@ class Content(unittest.TestCase):
 
     def test_every_fault_is_told_with_file_table_and_key(self):
         faults = {
-            ("causes.toml", 'phase = "power"', 'phase = "lunch"'): "causes.toml, cause power-supply-dead",
-            ("causes.toml", "fans-lights = { none", "fan-light = { none"): "shows.fan-light: there is no such sign",
-            ("causes.toml", 'none = "usual", brief', 'loud = "usual", brief'): "'loud' is no answer",
-            ("steps.toml", 'needs = { form = "laptop" }', 'needs = { form = "perhaps" }'): "needs.form",
+            (
+                "causes.toml",
+                'phase = "power"',
+                'phase = "lunch"',
+            ): "causes.toml, cause power-supply-dead",
+            (
+                "causes.toml",
+                "fans-lights = { none",
+                "fan-light = { none",
+            ): "shows.fan-light: there is no such sign",
+            (
+                "causes.toml",
+                'none = "usual", brief',
+                'loud = "usual", brief',
+            ): "'loud' is no answer",
+            (
+                "steps.toml",
+                'needs = { form = "laptop" }',
+                'needs = { form = "perhaps" }',
+            ): "needs.form",
             (
                 "steps.toml",
                 'needs = { form = "laptop" }',
                 'needs = { form = "laptop", bench = "no" }',
             ): "no PC can have all",
-            ("steps.toml", 'gives = { backup = "yes" }', 'gives = { bench = "yes" }'): "it needs what it gives",
-            ("steps.toml", "[step.reports]\nnothing-wrong", "[step.reports]\nnot-run"): "finds nothing wrong",
+            (
+                "steps.toml",
+                'gives = { backup = "yes" }',
+                'gives = { bench = "yes" }',
+            ): "it needs what it gives",
+            (
+                "steps.toml",
+                "[step.reports]\nnothing-wrong",
+                "[step.reports]\nnot-run",
+            ): "finds nothing wrong",
             ("facts.toml", 'id = "age"', 'id = "years"'): "likelier: there is no fact 'age'",
-            ("signs.toml", 'implies = { desktop-opens = "no" }', 'implies = { desktop-opens = "soon" }'): "implies",
+            (
+                "signs.toml",
+                'implies = { desktop-opens = "no" }',
+                'implies = { desktop-opens = "soon" }',
+            ): "implies",
             (
                 "causes.toml",
                 'security-message = { yes = "usual" }',
@@ -57,7 +98,11 @@ class Content(unittest.TestCase):
                 'after = ["image-drive"]',
                 'after = ["replace-drive"]',
             ): "replace-drive, after: the order goes in a circle",
-            ("steps.toml", 'power-supply-dead = "seldom"', 'power-supply-dead = "mostly"'): "'mostly' is no grade",
+            (
+                "steps.toml",
+                'power-supply-dead = "seldom"',
+                'power-supply-dead = "mostly"',
+            ): "'mostly' is no grade",
             ("steps.toml", "minutes = 3\n", "minutes = 0\n"): "minutes must be above 0",
             ("steps.toml", "does =", "dose ="): "steps.toml, step swap-power",
             ("signs.toml", 'id = "beeps"', 'id = "logo"'): "the id is used twice",
@@ -65,12 +110,8 @@ class Content(unittest.TestCase):
         }
         for (file, old, new), words in faults.items():
             with tempfile.TemporaryDirectory() as folder, self.subTest(words):
-                shutil.copytree(BASE, folder, dirs_exist_ok=True)
-                path = Path(folder) / file
-                self.assertIn(old, path.read_text())
-                path.write_text(path.read_text().replace(old, new, 1))
                 with self.assertRaises(InputError) as caught:
-                    load_pack(Path(folder))
+                    load_pack(changed_pack(folder, file, old, new))
                 self.assertIn(words, caught.exception.says)
 
 
@@ -81,9 +122,12 @@ class Thinking(unittest.TestCase):
         result = believe(PACK, Evidence(facts=facts, seen=seen))
         self.assertAlmostEqual(sum(result.beliefs.values()), 1.0)
         for cause in result.causes:
-            told = [one.evidence for one in (*cause.for_, *cause.against)]
+            told = [option.evidence for option in (*cause.for_, *cause.against)]
             self.assertLessEqual(len(told), len(seen))
-            self.assertTrue(all(one.weight > 0 for one in cause.for_) and all(one.weight < 0 for one in cause.against))
+            self.assertTrue(
+                all(option.weight > 0 for option in cause.for_)
+                and all(option.weight < 0 for option in cause.against)
+            )
 
     def test_bayes_agrees_with_a_calculation_by_hand(self):
         """P(cause | beeps=pattern) with the pack's own grades, written out."""
@@ -121,7 +165,13 @@ class Thinking(unittest.TestCase):
         self.assertEqual(chances, sorted(chances))
 
     def test_what_is_spared_decides_how_early_it_is_risked(self):
-        facts = {"rescue-stick": "yes", "bench": "yes", "family": "nt", "restore-point": "yes", "recovery-opens": "yes"}
+        facts = {
+            "rescue-stick": "yes",
+            "bench": "yes",
+            "family": "nt",
+            "restore-point": "yes",
+            "recovery-opens": "yes",
+        }
         situation, costs = Situation(facts=facts), visit_costs(PACK, Situation(facts=facts))
         seen = {"after-logo": "spinner", "recent-change": "update", "repair-loop": "could-not"}
         beliefs = believe(PACK, Evidence(facts=facts, seen=seen)).beliefs
@@ -129,39 +179,63 @@ class Thinking(unittest.TestCase):
         def before(care):
             """Steps planned before the first that puts programs or files at stake."""
             options = options_from(PACK, situation, care == "speed")
-            plan = make_plan(beliefs, options, costs, Care(PACK.grades.prices[care], PACK.grades.hand_over))
+            plan = make_plan(
+                beliefs, options, costs, Care(PACK.grades.prices[care], PACK.grades.hand_over)
+            )
             steps = [step for visit in plan.visits for step in visit.steps]
-            return next((at for at, step in enumerate(steps) if step.stakes in {"programs", "files"}), len(steps))
+            return next(
+                (at for at, step in enumerate(steps) if step.stakes in {"programs", "files"}),
+                len(steps),
+            )
 
         self.assertLess(before("speed"), before("programs"))
 
     def test_personal_files_are_put_at_stake_behind_a_copy_or_an_explicit_word(self):
-        erase = {hasty: next(one for one in options_from(PACK, Situation(), hasty) if one.id == "reinstall-erasing")
-                 for hasty in (False, True)}  # fmt: skip
+        erase = {
+            hasty: next(
+                option
+                for option in options_from(PACK, Situation(), hasty)
+                if option.id == "reinstall-erasing"
+            )
+            for hasty in (False, True)
+        }
         self.assertIn("copy-personal-files", erase[False].after)
         self.assertNotIn("copy-personal-files", erase[True].after)
         facts = {"large-drive": "no", "second-pc": "no", "spare-parts": "no"}
         tried = {"fetch-parts": False}
         stuck = next(
-            one for one in options_from(PACK, Situation(facts=facts, tried=tried)) if one.id == erase[False].id
+            option
+            for option in options_from(PACK, Situation(facts=facts, tried=tried))
+            if option.id == erase[False].id
         )
         self.assertIn("copy of the personal files first", stuck.blocked)
 
     def test_a_missing_need_is_supplied_by_a_step_or_named_with_what_would_supply_it(self):
         def option(name, **facts):
-            return next(one for one in options_from(PACK, Situation(facts=facts)) if one.id == name)
+            return next(
+                option for option in options_from(PACK, Situation(facts=facts)) if option.id == name
+            )
 
         supplied = option("scan-from-stick", **{"rescue-stick": "no", "second-pc": "yes"})
         self.assertEqual((supplied.blocked, "make-rescue-stick" in supplied.after), ("", True))
         stuck = option("scan-from-stick", **{"rescue-stick": "no", "second-pc": "no"})
-        for words in ("rescue-stick = yes", "make-rescue-stick would supply it", "second-pc = yes", "Borrow one"):
+        for words in (
+            "rescue-stick = yes",
+            "make-rescue-stick would supply it",
+            "second-pc = yes",
+            "Borrow one",
+        ):
             self.assertIn(words, stuck.blocked)
         self.assertIn("A cable", option("finish-updates", network="no").blocked)
         self.assertIn("plug-in-mains", option("finish-updates", **{"mains-power": "no"}).after)
 
     def test_what_nobody_knows_counts_by_how_often_it_holds_and_what_is_seen_counts_at_once(self):
         def chance(**facts):
-            return next(one for one in options_from(PACK, Situation(facts=facts)) if one.id == "put-back-driver").fixes
+            return next(
+                option
+                for option in options_from(PACK, Situation(facts=facts))
+                if option.id == "put-back-driver"
+            ).fixes
 
         known = chance(**{"family": "nt", "safe-mode-start": "yes"})["driver-crashes"]
         self.assertAlmostEqual(known, 0.8)

@@ -1,4 +1,6 @@
-"""From the boot manager to the mounts: real GRUB images and file systems, and each link broken on its own."""
+"""From the boot manager to the mounts: real GRUB images and file systems, and each link broken on
+its own.
+"""
 
 import gzip
 import lzma
@@ -10,26 +12,46 @@ import zstandard
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from mending.boot.linux.mounts import mount_table, option, parse_name
-from mending.formats import boot_entry, bzimage, grub_image, grub_menu, initramfs
+from mending.boot.linux import mount_table, option, parse_name
+from mending.formats.bootloader import boot_entry, grub_image, grub_menu
+from mending.formats.container import initramfs
+from mending.formats.executable import bzimage
 from mending.model import Window
-from tests.support import GRUB_FILES, SECTOR, START, ids, made_kernel, needs, patch, sha, tool, trace_file
-from tests.systems import MAKERS, MENU, ROOT, VERSION, Systems, archive, cpio
+from tests.support import (
+    GRUB_FILES,
+    SECTOR,
+    START,
+    ids,
+    made_kernel,
+    needs,
+    patch,
+    sha,
+    tool,
+    trace_file,
+)
+from tests.systems import MAKERS, MENU, MODULES, ROOT, VERSION, Systems, archive, cpio
 
 
 class Chain(Systems):
     @needs(*MAKERS)
     def test_a_sound_system_is_followed_to_its_mounts(self):
         trace = self.check([], None)
-        says = " ".join(rung.says for rung in trace.rungs)
+        says = " ".join(check.says for check in trace.checks)
         for wanted in (
-            "looks for its files in (hd0,msdos1)/boot/grub", "entry 'Ferry Linux' starts", VERSION, "gzip, 2 files",
-            "The root is volume 1", "/usr/lib/systemd/systemd is there", "mount table requires is there",
-        ):  # fmt: skip
+            "looks for its files in (hd0,msdos1)/boot/grub",
+            "entry 'Ferry Linux' starts",
+            VERSION,
+            "gzip, 2 files",
+            "The root is volume 1",
+            "/usr/lib/systemd/systemd is there",
+            "fstab requires is there",
+        ):
             self.assertIn(wanted, says)
         self.assertEqual((trace.verdict, ids(trace)), ("no-fault-found", []))
-        states = {one.id: one.state for one in trace.phases}
-        self.assertEqual({states[name] for name in ("boot-manager", "loader", "kernel")}, {"passed"})
+        states = {phase.id: phase.state for phase in trace.phases}
+        self.assertEqual(
+            {states[name] for name in ("boot-manager", "loader", "kernel")}, {"passed"}
+        )
 
     @needs(*MAKERS)
     def test_each_file_of_the_chain_that_is_lost_or_damaged_is_found_in_its_phase(self):
@@ -48,7 +70,11 @@ class Chain(Systems):
             (["root-missing"], "kernel", {"boot/grub/grub.cfg": other}),
             (["init-missing"], "kernel", {"usr/lib/systemd/systemd": None}),
             (["init-damaged"], "kernel", {"usr/lib/systemd/systemd": b"no program"}),
-            (["mount-missing"], "session", {"etc/fstab": b"UUID=dead-beef /home ext4 defaults 0 2\n"}),
+            (
+                ["mount-missing"],
+                "session",
+                {"etc/fstab": b"UUID=dead-beef /home ext4 defaults 0 2\n"},
+            ),
         )
         for expected, phase, change in rows:
             with self.subTest(expected=expected, change=list(change)):
@@ -57,36 +83,64 @@ class Chain(Systems):
     @needs(*MAKERS)
     def test_what_is_odd_but_does_not_stop_the_start_is_no_alarm(self):
         fstab = (
-            b"UUID=dead-beef /mnt ext4 nofail 0 0\nLABEL=gone none swap sw 0 0\n/dev/sdb1 /tickets ext4 defaults 0 0\n"
+            b"UUID=dead-beef /mnt ext4 nofail 0 0\nLABEL=gone none swap sw 0 0\n/dev/sdb1 /tickets"
+            b" ext4 defaults 0 0\n"
         )
         trace = self.check(
-            ["mount-missing", "mount-missing", "mount-name-fragile"], None, {"etc/fstab": fstab}, "warning"
+            ["mount-missing", "mount-missing", "mount-name-fragile"],
+            None,
+            {"etc/fstab": fstab},
+            "warning",
         )
         self.assertEqual(trace.findings[0].where.line, 1)
         hopeful = MENU.replace("--hint-bios=hd0,msdos1  " + ROOT, "dead-beef").encode()
-        self.check(["grub-search-failed"], None, {"boot/grub/grub.cfg": hopeful, "etc/fstab": b""}, "warning")
-        other = {"boot/grub/grub.cfg": MENU.encode(), "boot/initrd": gzip.compress(archive("5.10.0-old"))}
-        self.check(["initramfs-other-kernel"], None, other, "warning")
+        self.check(
+            ["grub-search-failed"],
+            None,
+            {"boot/grub/grub.cfg": hopeful, "etc/fstab": b""},
+            "warning",
+        )
+        other = {
+            "boot/grub/grub.cfg": MENU.encode(),
+            "boot/initrd": gzip.compress(archive("5.10.0-old")),
+        }
+        self.check(["initramfs-other-kernel"], "loader", other)
 
     @needs(*MAKERS)
     def test_the_entry_that_starts_is_the_one_that_grub_would_take(self):
         env = b"# GRUB Environment Block\nsaved_entry=Older>Old\n####"
-        trace = self.check(["kernel-missing", "root-name-unknown"], "loader", {"boot/grub/grubenv": env})
+        trace = self.check(
+            ["kernel-missing", "root-name-unknown"], "loader", {"boot/grub/grubenv": env}
+        )
         self.assertIn("/boot/vmlinuz.old", trace.fatal[0].says)
-        self.assertEqual((trace.fatal[0].where.path, trace.fatal[0].where.line), ("/boot/grub/grub.cfg", 22))
+        self.assertEqual(
+            (trace.fatal[0].where.path, trace.fatal[0].where.line), ("/boot/grub/grub.cfg", 22)
+        )
 
     @needs(*MAKERS)
     def test_entries_in_files_of_their_own(self):
         menu = f"load_env\nsearch --fs-uuid --set=root {ROOT}\ninsmod blscfg\nblscfg\n".encode()
-        entry = f"title Ferry\nlinux /boot/vmlinuz\ninitrd /boot/initrd\noptions root=UUID={ROOT} ro $more\n".encode()
+        entry = (
+            f"title Ferry\nlinux /boot/vmlinuz\ninitrd /boot/initrd\noptions root=UUID={ROOT} ro"
+            " $more\n".encode()
+        )
         files = {"boot/grub/grub.cfg": menu, "boot/loader/entries/ferry-6.9.conf": entry}
         self.check([], None, files)
         newer = entry.replace(b"/boot/vmlinuz", b"/boot/gone")
-        self.check(["kernel-missing"], "loader", {**files, "boot/loader/entries/ferry-6.10.conf": newer})
+        self.check(
+            ["kernel-missing"], "loader", {**files, "boot/loader/entries/ferry-6.10.conf": newer}
+        )
         chosen = {"boot/grub/grubenv": b"# GRUB Environment Block\nsaved_entry=ferry-6.9\n"}
         menu = b"load_env\nset default=$saved_entry\n" + menu
         self.check(
-            [], None, {**files, **chosen, "boot/loader/entries/ferry-6.10.conf": newer, "boot/grub/grub.cfg": menu}
+            [],
+            None,
+            {
+                **files,
+                **chosen,
+                "boot/loader/entries/ferry-6.10.conf": newer,
+                "boot/grub/grub.cfg": menu,
+            },
         )
         self.check(["grub-menu-empty"], "boot-manager", {"boot/grub/grub.cfg": menu})
 
@@ -100,12 +154,26 @@ class Chain(Systems):
 
     @needs(*MAKERS, "sgdisk")
     def test_grub_in_a_bios_boot_partition_of_a_gpt(self):
-        files = {**self.tree(), "boot/grub/i386-pc/boot.img": (GRUB_FILES / "boot.img").read_bytes()}
-        sound = self.disk(files, prefix="(hd0,gpt2)/boot/grub", modules=("normal", "part_gpt"))
+        files = {
+            **self.tree(),
+            "boot/grub/i386-pc/boot.img": (GRUB_FILES / "boot.img").read_bytes(),
+        }
+        sound = self.disk(files, prefix="(hd0,gpt2)/boot/grub", modules=(*MODULES, "part_gpt"))
         volume = sound.read_bytes()[START * SECTOR : START * SECTOR + 120_000 * SECTOR]
         path = self.folder / "gpt.img"
         path.write_bytes(bytes(70 << 20))
-        tool("sgdisk", "-a", "1", "-n", "1:40:2047", "-t", "1:ef02", "-n", f"2:{START}:{START + 119_999}", path)
+        tool(
+            "sgdisk",
+            "-a",
+            "1",
+            "-n",
+            "1:40:2047",
+            "-t",
+            "1:ef02",
+            "-n",
+            f"2:{START}:{START + 119_999}",
+            path,
+        )
         patch(path, START * SECTOR, volume)
         core = bytearray((self.folder / "core").read_bytes())
         core[0x1F4:0x1FC] = (41).to_bytes(8, "little")
@@ -114,10 +182,14 @@ class Chain(Systems):
         stage[0x5C:0x64] = (40).to_bytes(8, "little")
         patch(path, 0, bytes(stage))
         trace = trace_file(path)
-        self.assertEqual((trace.firmware, trace.verdict, ids(trace)), ("bios", "no-fault-found", []))
+        self.assertEqual(
+            (trace.firmware, trace.verdict, ids(trace)), ("bios", "no-fault-found", [])
+        )
         patch(path, 0, bytes(440))
         trace = trace_file(path)
-        self.assertEqual((ids(trace, "fatal"), trace.fatal[0].repairs), (["boot-code-blank"], ("boot-code",)))
+        self.assertEqual(
+            (ids(trace, "fatal"), trace.fatal[0].repairs), (["boot-code-blank"], ("boot-code",))
+        )
         self.json_here("mend", path, "boot-code", "--yes")
         self.assertEqual(trace_file(path).verdict, "no-fault-found")
 
@@ -126,7 +198,9 @@ class Chain(Systems):
         path = self.disk(self.tree())
         patch(path, START * SECTOR + 1024, bytes(1024))
         trace = trace_file(path)
-        self.assertEqual((trace.fatal[0].id, trace.fatal[0].repairs), ("grub-prefix-unreadable", ("superblock",)))
+        self.assertEqual(
+            (trace.fatal[0].id, trace.fatal[0].repairs), ("grub-prefix-unreadable", ("superblock",))
+        )
         done = self.json_here("mend", path, "--all", "--yes")
         self.assertEqual((done["failing_after"], done["after"]), (None, "no-fault-found"))
 
@@ -154,10 +228,15 @@ class Names(Systems):
         path = self.disk(files)
         self.assertEqual(trace_file(path).fatal[0].repairs, ("root-name",))
         self.mended(path, ("/boot/grub/grub.cfg", MENU))
-        files["boot/grub/grub.cfg"] = MENU.replace(f"root=UUID={ROOT}", "root=PARTUUID=11112222-01").encode()
+        files["boot/grub/grub.cfg"] = MENU.replace(
+            f"root=UUID={ROOT}", "root=PARTUUID=11112222-01"
+        ).encode()
         path = self.disk(files)
         patch(path, 440, b"\xce\xf1\x0f\x5c")
-        self.mended(path, ("/boot/grub/grub.cfg", MENU.replace(f"root=UUID={ROOT}", "root=PARTUUID=5c0ff1ce-01")))
+        self.mended(
+            path,
+            ("/boot/grub/grub.cfg", MENU.replace(f"root=UUID={ROOT}", "root=PARTUUID=5c0ff1ce-01")),
+        )
 
     @needs(*MAKERS, "e2fsck", "debugfs")
     def test_a_mount_that_is_not_there(self):
@@ -165,16 +244,32 @@ class Names(Systems):
         row = f"UUID={ROOT} / ext4 defaults 0 1\nUUID={{}} /tickets ext4 defaults 0 2\n"
         files["etc/fstab"] = row.format(self.WRONG).encode()
         path = self.disk(files)
-        self.assertIn("No volume could be meant", self.run_here("mend", path, "root-name", "--yes", expect=4))
+        self.assertIn(
+            "No volume could be meant", self.run_here("mend", path, "root-name", "--yes", expect=4)
+        )
         second = ROOT.replace("c0de", "beef")
-        tool("mke2fs", "-q", "-F", "-t", "ext4", "-U", second, "-E", f"offset={122_880 * SECTOR}", path, "3000k")
+        tool(
+            "mke2fs",
+            "-q",
+            "-F",
+            "-t",
+            "ext4",
+            "-U",
+            second,
+            "-E",
+            f"offset={122_880 * SECTOR}",
+            path,
+            "3000k",
+        )
         patch(path, 462, struct.pack("<B3xB3xII", 0, 0x83, 122_880, 6_000))
         self.mended(path, ("/etc/fstab", row.format(second)))
 
     @needs(*MAKERS, "debugfs")
     def test_it_is_refused_with_a_reason(self):
         path = self.disk(self.tree())
-        self.assertIn("nothing to write", self.run_here("mend", path, "root-name", "--yes", expect=4))
+        self.assertIn(
+            "nothing to write", self.run_here("mend", path, "root-name", "--yes", expect=4)
+        )
         files = self.tree()
         files["boot/grub/grub.cfg"] = MENU.replace(ROOT, "short").encode()
         path = self.disk(files)
@@ -184,7 +279,9 @@ class Names(Systems):
         state = START * SECTOR + 1024 + 58
         patch(path, state, b"\0")
         self.assertIn("checksum", " ".join(ids(trace_file(path))))
-        self.assertIn("not closed properly", self.run_here("mend", path, "root-name", "--yes", expect=4))
+        self.assertIn(
+            "not closed properly", self.run_here("mend", path, "root-name", "--yes", expect=4)
+        )
 
 
 class Readers(unittest.TestCase):
@@ -204,27 +301,34 @@ class Readers(unittest.TestCase):
         plain = archive()
         block = lz4.block.compress(plain, store_size=False)
         packed = {
-            "gzip": gzip.compress(plain), "xz": lzma.compress(plain, check=lzma.CHECK_CRC32),
-            "zstd": zstandard.compress(plain), "lzma": lzma.compress(plain, lzma.FORMAT_ALONE),
+            "gzip": gzip.compress(plain),
+            "xz": lzma.compress(plain, check=lzma.CHECK_CRC32),
+            "zstd": zstandard.compress(plain),
+            "lzma": lzma.compress(plain, lzma.FORMAT_ALONE),
             "lz4": b"\x02\x21\x4c\x18" + len(block).to_bytes(4, "little") + block,
-        }  # fmt: skip
+        }
         early = cpio(["kernel/x86/microcode/x.bin"])
         for kind, data in packed.items():
             for front, archives in ((b"", 1), (early + bytes(400), 2)):
                 record, problems = initramfs.read(front + data)
-                self.assertEqual((problems, record.kind, record.archives), ((), kind, archives), kind)
+                self.assertEqual(
+                    (problems, record.kind, record.archives), ((), kind, archives), kind
+                )
                 self.assertEqual(record.module_versions, {VERSION})
             _, problems = initramfs.read(early + data[: len(data) - 12])
-            self.assertEqual([one.code for one in problems], ["cut-short"], kind)
+            self.assertEqual([problem.code for problem in problems], ["cut-short"], kind)
         self.assertEqual(initramfs.read(plain)[0].archives, 1)
 
     def test_names_and_options(self):
         for text, kind, value in (
-            (f"UUID={ROOT}", "uuid", ROOT), ('LABEL="Holm pier"', "label", "Holm pier"),
-            ("/dev/disk/by-partuuid/5c0ff1ce-01", "partuuid", "5c0ff1ce-01"), ("/dev/sda2", "device", "/dev/sda2"),
+            (f"UUID={ROOT}", "uuid", ROOT),
+            ('LABEL="Holm pier"', "label", "Holm pier"),
+            ("/dev/disk/by-partuuid/5c0ff1ce-01", "partuuid", "5c0ff1ce-01"),
+            ("/dev/sda2", "device", "/dev/sda2"),
             ("/dev/nvme0n1p3", "device", "/dev/nvme0n1p3"),
-            ("/dev/mapper/holm-root", "mapped", "holm-root"), ("/dev/holm-pier/root", "mapped", "holm--pier-root"),
-        ):  # fmt: skip
+            ("/dev/mapper/holm-root", "mapped", "holm-root"),
+            ("/dev/holm-pier/root", "mapped", "holm--pier-root"),
+        ):
             self.assertEqual((parse_name(text).kind, parse_name(text).value), (kind, value))
         self.assertEqual(option("ro root=A quiet root=B", "root"), "B")
         self.assertIsNone(option("ro", "root"))

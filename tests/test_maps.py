@@ -6,8 +6,9 @@ import xml.etree.ElementTree as Xml
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from mending.disk import DiskMap, Stretch, disk_map, lost_between, survey
-from mending.repair import own_code
+from mending.disk.layout import survey
+from mending.disk.scan import DiskMap, Stretch, disk_map, lost_between
+from mending.repair.boot import own_code
 from mending.report import lay_out
 from mending.report.ribbon import to_scale
 from mending.source import MemorySource, open_source
@@ -15,11 +16,17 @@ from mending.workshop import bios_disk, uefi_disk
 from tests.support import SECTOR, InFolder, needs, patch, tool
 
 LEAST = {"volume": 10.0, "gap": 4.0, "table": 2.0, "unlisted": 10.0}
-STRETCHES = st.lists(st.tuples(st.integers(0, 5000), st.integers(1, 6000), st.sampled_from(sorted(LEAST))), max_size=7)
+STRETCHES = st.lists(
+    st.tuples(st.integers(0, 5000), st.integers(1, 6000), st.sampled_from(sorted(LEAST))),
+    max_size=7,
+)
 
 
 class Scale(unittest.TestCase):
-    @given(st.lists(st.tuples(st.floats(1, 1e9), st.floats(0, 30)), min_size=1, max_size=9), st.floats(50, 500))
+    @given(
+        st.lists(st.tuples(st.floats(1, 1e9), st.floats(0, 30)), min_size=1, max_size=9),
+        st.floats(50, 500),
+    )
     def test_widths_fill_the_ribbon_and_are_legible(self, pieces, width):
         lengths, least = zip(*pieces, strict=True)
         widths = to_scale(lengths, least, width)
@@ -28,24 +35,37 @@ class Scale(unittest.TestCase):
         for got, wanted in zip(widths, least, strict=True):
             self.assertGreaterEqual(got + 1e-6, wanted * room)
         free = [
-            (length, got) for length, got, wanted in zip(lengths, widths, least, strict=True) if got > wanted + 1e-3
+            (length, got)
+            for length, got, wanted in zip(lengths, widths, least, strict=True)
+            if got > wanted + 1e-3
         ]
         scales = [got / length for length, got in free]
-        self.assertTrue(not scales or max(scales) <= min(scales) * 1.001, "what is not widened is to scale")
+        self.assertTrue(
+            not scales or max(scales) <= min(scales) * 1.001, "what is not widened is to scale"
+        )
 
     @given(STRETCHES)
     @settings(max_examples=150)
     def test_boxes_keep_the_order_of_the_disk_and_share_no_place_in_a_lane(self, rows):
         shown = [Stretch(start=start, sectors=count, kind=kind) for start, count, kind in rows]
-        disk = DiskMap(sector=512, sectors=8000, stretches=tuple(sorted(shown, key=lambda one: one.start)))
+        disk = DiskMap(
+            sector=512, sectors=8000, stretches=tuple(sorted(shown, key=lambda one: one.start))
+        )
         boxes = lay_out(disk, 80, LEAST)
         self.assertEqual(len(boxes), len(shown))
         for box in boxes:
             self.assertTrue(-1e-6 <= box.left < box.right <= 80 + 1e-6)
             for other in boxes:
-                apart = other is box or other.lane != box.lane or other.right <= box.left or box.right <= other.left
+                apart = (
+                    other is box
+                    or other.lane != box.lane
+                    or other.right <= box.left
+                    or box.right <= other.left
+                )
                 self.assertTrue(apart or abs(box.right - box.left) < 1e-6)
-                self.assertFalse(other.stretch.start > box.stretch.start and other.left < box.left - 1e-6)
+                self.assertFalse(
+                    other.stretch.start > box.stretch.start and other.left < box.left - 1e-6
+                )
 
 
 class Maps(InFolder):
@@ -54,30 +74,44 @@ class Maps(InFolder):
             return disk_map(survey(source))
 
     def kinds(self, found):
-        return [(one.kind, one.start, one.sectors) for one in found.stretches]
+        return [(stretch.kind, stretch.start, stretch.sectors) for stretch in found.stretches]
 
     def test_every_sector_is_in_a_stretch_or_in_what_alignment_leaves(self):
         path = self.folder / "disk.img"
         uefi_disk().save(path)
         self.assertEqual(
             self.kinds(self.map_of(path)),
-            [("table", 0, 34), ("volume", 2048, 81920), ("volume", 83968, 81920), ("gap", 165888, 38879),
-             ("table", 204767, 33)],
-        )  # fmt: skip
+            [
+                ("table", 0, 34),
+                ("volume", 2048, 81920),
+                ("volume", 83968, 81920),
+                ("gap", 165888, 38879),
+                ("table", 204767, 33),
+            ],
+        )
         bios_disk(own_code()).save(path)
         sound = self.map_of(path)
         patch(path, 462, bytes(16))
         lost = lost_between(self.map_of(path), sound)
-        self.assertEqual([one.kind for one in lost.stretches], ["table", "volume", "unlisted", "gap"])
         self.assertEqual(
-            self.kinds(disk_map(survey(MemorySource(bytes(4 << 20))))), [("table", 0, 1), ("gap", 1, 8191)]
+            [stretch.kind for stretch in lost.stretches], ["table", "volume", "unlisted", "gap"]
+        )
+        self.assertEqual(
+            self.kinds(disk_map(survey(MemorySource(bytes(4 << 20))))),
+            [("table", 0, 1), ("gap", 1, 8191)],
         )
 
     @needs("sfdisk")
     def test_logical_and_overlapping_volumes_are_all_shown(self):
-        path = self.partitioned("l", "x1 : start=2048,size=20000,type=83", "x2 : start=24576,size=90000,type=5",
-                                "x5 : start=26624,size=30000,type=c")  # fmt: skip
-        numbers = [one.number for one in self.map_of(path).stretches if one.kind == "volume"]
+        path = self.partitioned(
+            "l",
+            "x1 : start=2048,size=20000,type=83",
+            "x2 : start=24576,size=90000,type=5",
+            "x5 : start=26624,size=30000,type=c",
+        )
+        numbers = [
+            stretch.number for stretch in self.map_of(path).stretches if stretch.kind == "volume"
+        ]
         self.assertEqual(numbers, [1, 5])
         patch(path, 446 + 12, (30_000).to_bytes(4, "little"))
         shown = self.run_here("trace", path)
@@ -111,12 +145,15 @@ class Maps(InFolder):
         self.assertEqual(svg.read_bytes(), before)
         self.run_here("mend", path, "partition-table", "--yes", "--figure", png)
         self.assertEqual(png.read_bytes()[:8], b"\x89PNG\r\n\x1a\n")
-        self.assertIn("png, .svg", self.run_here("trace", path, "--figure", self.folder / "map.txt", expect=2))
+        self.assertIn(
+            "png, .svg", self.run_here("trace", path, "--figure", self.folder / "map.txt", expect=2)
+        )
         patch(path, 0, bytes(440))
         told = self.run_here("mend", path, "boot-code", "--dry-run", "--figure", png)
         self.assertIn("No figure was drawn", told)
         self.assertIn(
-            "cannot be written", self.run_here("trace", path, "--figure", self.folder / "no" / "map.png", expect=3)
+            "cannot be written",
+            self.run_here("trace", path, "--figure", self.folder / "no" / "map.png", expect=3),
         )
 
     @needs("mkfs.fat")

@@ -1,4 +1,6 @@
-"""Repairs: what they write, what they refuse, and that no failure or power cut leaves a target half-way."""
+"""Repairs: what they write, what they refuse, and that no failure or power cut leaves a target
+half-way.
+"""
 
 import contextlib
 import json
@@ -6,10 +8,11 @@ import tempfile
 import unittest
 from pathlib import Path
 
-from mending.model import MendingError, Patch, RefusedError, RepairFailedError
-from mending.repair import Leave, carry_out, load_points, preview, undo_point, write_point
-from mending.repair.boot_code import own_code
-from mending.repair.proposal import Proposal
+from mending.model import MendingError, Patch, RefusedError, RepairFailedError, RepairId
+from mending.repair.base import MendSettings, Proposal
+from mending.repair.boot import own_code
+from mending.repair.journal import load_points, undo_point, write_point
+from mending.repair.run import carry_out, examine, preview
 from mending.source import FaultyMemory, MemorySource, PowerCutError
 from mending.workshop import make_sample, samples
 from tests.support import GRUB_FILES, SECTOR, InFolder, ids, needs, patch, sha, tool, trace_file
@@ -19,6 +22,12 @@ SYSLINUX = ("sfdisk", "mkfs.fat", "syslinux")
 GRUB = ("sfdisk", "mke2fs", "grub-mkimage", GRUB_FILES / "boot.img")
 
 
+def planned(source, repair=RepairId.BOOT_CODE):
+    """A repair of a disk in memory, planned."""
+    settings = MendSettings()
+    return preview(repair, examine(source, settings), settings)
+
+
 class BootCode(InFolder):
     @needs(*SYSLINUX)
     def test_on_an_intact_table_it_writes_440_bytes_and_undo_gives_the_image_back(self):
@@ -26,14 +35,18 @@ class BootCode(InFolder):
         patch(path, 0, bytes(440))
         before, table = sha(path), path.read_bytes()[440:512]
         dry = self.json_here("mend", path, "boot-code", "--dry-run")
-        self.assertEqual((dry["done"], dry["failing_before"], dry["failing_after"]), (False, "boot-record", None))
+        self.assertEqual(
+            (dry["done"], dry["failing_before"], dry["failing_after"]), (False, "boot-record", None)
+        )
         self.assertEqual(sha(path), before)
         done = self.json_here("mend", path, "boot-code", "--yes")
         self.assertEqual((done["writes"][0]["offset"], done["writes"][0]["length"]), (0, 440))
         self.assertEqual(path.read_bytes()[440:512], table)
         self.assertEqual(ids(trace_file(path), "fatal"), [])
         points = self.json_here("undo", path, "--list")["points"]
-        self.assertEqual([(one["id"], one["state"]) for one in points], [(done["undo_point"], "done")])
+        self.assertEqual(
+            [(point["id"], point["state"]) for point in points], [(done["undo_point"], "done")]
+        )
         self.run_here("undo", path)
         self.assertEqual(sha(path), before)
         self.assertIn("nothing to undo", self.run_here("undo", path, expect=4))
@@ -45,7 +58,7 @@ class BootCode(InFolder):
         patch(path, 0, bytes(440))
         done = self.json_here("mend", path, "boot-code", "--yes")
         self.assertIn("stage one", done["says"])
-        self.assertEqual(done["after"], "no-fault-found")
+        self.assertEqual((done["after"], done["failing_after"]), ("unsure", None))
         now = path.read_bytes()[:SECTOR]
         self.assertEqual(now[0x5C:0x64], (1).to_bytes(8, "little"))
         self.assertEqual([at for at in range(SECTOR) if now[at] != sound[at]], [0x66, 0x67])
@@ -57,7 +70,10 @@ class BootCode(InFolder):
         path = self.ext_started_by_grub(stage_one=False)
         patch(path, 0, bytes(440))
         before = sha(path)
-        self.assertIn("stage one was found on no volume", self.run_here("mend", path, "boot-code", "--yes", expect=4))
+        self.assertIn(
+            "stage one was found on no volume",
+            self.run_here("mend", path, "boot-code", "--yes", expect=4),
+        )
         self.assertEqual(sha(path), before)
 
     @needs("sgdisk")
@@ -72,16 +88,23 @@ class BootCode(InFolder):
     def test_guards_say_what_would_lift_them(self):
         sound = self.sample("quay-desk-1")
         self.assertIn("--anyway", self.run_here("mend", sound, "boot-code", "--yes", expect=4))
-        self.assertIn("--yes", self.run_here("mend", self.sample("quay-desk-2"), "boot-code", expect=4))
+        self.assertIn(
+            "--yes", self.run_here("mend", self.sample("quay-desk-2"), "boot-code", expect=4)
+        )
         self.assertIn("boot-code, ", self.run_here("mend", sound, "paint-case", "--yes", expect=2))
         for flag in (b"\0", b"\x80"):  # none and two active entries, both with blank code
             path = self.sample("quay-desk-2")
             patch(path, 446, flag)
             patch(path, 462, flag)
-            self.assertIn("exactly one", self.run_here("mend", path, "boot-code", "--yes", expect=4))
+            self.assertIn(
+                "exactly one", self.run_here("mend", path, "boot-code", "--yes", expect=4)
+            )
         path = self.sample("office-1")
         patch(path, 0, bytes(440))
-        self.assertIn("boot sector of the active volume", self.run_here("mend", path, "boot-code", "--yes", expect=4))
+        self.assertIn(
+            "boot sector of the active volume",
+            self.run_here("mend", path, "boot-code", "--yes", expect=4),
+        )
         path = self.sample("quay-desk-2")
         patch(path, (83_968 << 9) + 3, b"-FVE-FS-")
         self.assertIn("--key-at-hand", self.run_here("mend", path, "boot-code", "--yes", expect=4))
@@ -91,12 +114,16 @@ class BootCode(InFolder):
         path = self.sample("quay-desk-2")
         self.run_here("mend", path, "boot-code", "--yes")
         point = self.json_here("undo", path, "--list")["points"][0]["id"]
-        self.assertIn("no undo point", self.run_here("undo", self.sample("gate-2"), point + "x", expect=3))
+        self.assertIn(
+            "no undo point", self.run_here("undo", self.sample("gate-2"), point + "x", expect=3)
+        )
         patch(path, 5, b"later")
         self.assertIn("changed since", self.run_here("undo", path, point, expect=4))
 
     def sample(self, name):
-        return make_sample(next(one for one in samples(own_code()) if one.name == name), self.folder)
+        return make_sample(
+            next(sample for sample in samples(own_code()) if sample.name == name), self.folder
+        )
 
 
 class Journal(unittest.TestCase):
@@ -109,12 +136,14 @@ class Journal(unittest.TestCase):
             Patch(1000, self.before[1000:1600], b"A" * 600, "one"),
             Patch(60000, self.before[60000:60500], b"B" * 500, "two"),
         )
-        self.proposal = Proposal("boot-code", "For the test.", patches, ())
+        self.proposal = Proposal(
+            repair=RepairId.BOOT_CODE, says="For the test.", changes=patches, answers=()
+        )
 
     def after(self):
         data = bytearray(self.before)
-        for one in self.proposal.patches:
-            data[one.offset : one.offset + one.length] = one.after
+        for change in self.proposal.changes:
+            data[change.offset : change.offset + change.length] = change.after
         return bytes(data)
 
     def test_power_cut_at_any_byte_leaves_before_after_or_one_undo_from_before(self):
@@ -165,11 +194,16 @@ class Journal(unittest.TestCase):
         path = make_sample(disk, self.folder)
         data = path.read_bytes()[: 90 << 20]
         source = MemorySource(data)
-        carry_out(preview("boot-code", source, Leave()), source, self.folder / "undo", NOW)
+        carry_out(planned(source), source, self.folder / "undo", NOW)
         state = next((self.folder / "undo").iterdir()) / "state.json"
         state.write_text(json.dumps({"state": "planned", "at": NOW}))
         with self.assertRaises(RefusedError) as caught:
-            carry_out(preview("boot-code", MemorySource(data), Leave()), MemorySource(data), self.folder / "undo", NOW)
+            carry_out(
+                planned(MemorySource(data)),
+                MemorySource(data),
+                self.folder / "undo",
+                NOW,
+            )
         self.assertIn("cut off", caught.exception.says)
 
 

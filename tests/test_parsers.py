@@ -1,4 +1,6 @@
-"""Every reader: any bytes give a record or our own error; known layouts are read at their known places."""
+"""Every reader: any bytes give a record or our own error; known layouts are read at their known
+places.
+"""
 
 import struct
 import unittest
@@ -6,10 +8,13 @@ import unittest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from mending.boot import recognise_code, trace_disk
+from mending.boot.bios import recognise_code
+from mending.boot.trace import trace_target
 from mending.case.events import decode_record
-from mending.disk import HEAD_BYTES, sort_of
-from mending.formats import ext, fat, grub, mbr, ntfs
+from mending.disk.layout import HEAD_BYTES, content_kind_of
+from mending.formats.bootloader import grub
+from mending.formats.filesystem import ext, fat, ntfs
+from mending.formats.partition import mbr
 from mending.model import InputError, MendingError, Window
 from mending.source import FaultyMemory, MemorySource
 from tests.support import ids, trace_bytes
@@ -19,7 +24,9 @@ READERS = (mbr.read, fat.read, ntfs.read, ext.read, grub.read_stage_one, grub.re
 
 
 def table(*entries):
-    """A first sector with these 16-byte entries; written from the specification, not by our own code."""
+    """A first sector with these 16-byte entries; written from the specification, not by our own
+    code.
+    """
     return bytes(446) + b"".join(entries).ljust(64, b"\0") + b"\x55\xaa"
 
 
@@ -38,7 +45,13 @@ class AnyBytes(unittest.TestCase):
                 continue
             for problem in reading.problems:
                 self.assertTrue(offset <= problem.offset <= offset + len(data))
-        for look in (fat.looks_like, ntfs.looks_like, ext.looks_like, grub.is_stage_one, grub.is_core_head):
+        for look in (
+            fat.looks_like,
+            ntfs.looks_like,
+            ext.looks_like,
+            grub.is_stage_one,
+            grub.is_core_head,
+        ):
             self.assertIn(look(Window(data)), (True, False))
         recognise_code(Window(data))
 
@@ -70,7 +83,7 @@ class AnyBytes(unittest.TestCase):
 
     @given(st.binary(max_size=HEAD_BYTES))
     def test_the_sort_of_any_file_is_told(self, data):
-        self.assertIn(sort_of(data), ("disk", "text", "other"))
+        self.assertIn(content_kind_of(data), ("disk", "variables", "records", "text", "other"))
 
 
 class Layouts(unittest.TestCase):
@@ -80,16 +93,28 @@ class Layouts(unittest.TestCase):
         self.assertEqual(reading.problems, ())
         first, second = reading.record.entries
         self.assertEqual(
-            (first.first_lba, first.sectors, first.last_lba_inclusive, first.active), (2048, 100, 2147, True)
+            (first.first_lba, first.sectors, first.last_lba_inclusive, first.active),
+            (2048, 100, 2147, True),
         )
         self.assertEqual((second.type_name, second.active, second.offset), ("Linux", False, 462))
 
     def test_every_fault_of_a_table_is_said_with_its_offset(self):
-        data = table(entry(0x01, 7, 2048, 100), entry(0, 7, 2100, 5000), entry(0, 7, 9000, 0), entry(0, 7, 0, 5))
+        data = table(
+            entry(0x01, 7, 2048, 100),
+            entry(0, 7, 2100, 5000),
+            entry(0, 7, 9000, 0),
+            entry(0, 7, 0, 5),
+        )
         found = {problem.code: problem.offset for problem in mbr.read(Window(data), 4000).problems}
         self.assertEqual(
             found,
-            {"flag-odd": 446, "entry-past-end": 470, "entry-empty": 490, "entry-at-zero": 502, "entries-overlap": 470},
+            {
+                "flag-odd": 446,
+                "entry-past-end": 470,
+                "entry-empty": 490,
+                "entry-at-zero": 502,
+                "entries-overlap": 470,
+            },
         )
 
     def test_chs_of_an_lba_follows_the_usual_geometry(self):
@@ -121,9 +146,14 @@ class Layouts(unittest.TestCase):
             reading = fat.read(Window(sector(total, per_fat).ljust(510, b"\0") + b"\x55\xaa"))
             self.assertEqual((reading.record.kind, reading.problems), (kind, ()))
 
-    @given(st.integers(0, 255), st.integers(0, 255), st.integers(0, 2**32 - 1), st.integers(0, 2**32 - 1))
+    @given(
+        st.integers(0, 255),
+        st.integers(0, 255),
+        st.integers(0, 2**32 - 1),
+        st.integers(0, 2**32 - 1),
+    )
     def test_partition_records_go_both_ways(self, flag, kind, first, count):
-        raw = mbr.EntryFields(flag, b"\1\2\3", kind, b"\4\5\6", first, count)
+        raw = mbr.MbrEntryFields(flag, b"\1\2\3", kind, b"\4\5\6", first, count)
         self.assertEqual(mbr.ENTRY.read(Window(mbr.ENTRY.encode(raw))), raw)
 
     def test_patching_keeps_what_lies_between_the_fields(self):
@@ -134,19 +164,21 @@ class Layouts(unittest.TestCase):
 
 class Unreadable(unittest.TestCase):
     def test_a_first_sector_that_cannot_be_read_is_a_finding(self):
-        trace = trace_disk(FaultyMemory(bytes(1 << 20), bad=((0, 512),)))
-        self.assertEqual((trace.failing_phase, ids(trace)), ("firmware", ["boot-record-unreadable"]))
+        trace = trace_target(FaultyMemory(bytes(1 << 20), bad=((0, 512),)))
+        self.assertEqual(
+            (trace.failing_phase, ids(trace)), ("firmware", ["boot-record-unreadable"])
+        )
 
     def test_a_volume_that_cannot_be_read_does_not_stop_the_rest(self):
         disk = table(entry(0x80, 0x0C, 8, 40), entry(0, 0x0C, 60, 40)).ljust(1 << 20, b"\0")
         disk = b"\xbe\xbe\x07" + disk[3:]
-        trace = trace_disk(FaultyMemory(disk, bad=((8 << 9, 512),)))
+        trace = trace_target(FaultyMemory(disk, bad=((8 << 9, 512),)))
         self.assertEqual([volume.filesystem for volume in trace.volumes], ["unreadable", "blank"])
         self.assertEqual([one.id for one in trace.fatal], ["volume-boot-sector-unreadable"])
 
     def test_less_than_a_sector_is_no_disk(self):
         with self.assertRaises(InputError):
-            trace_disk(MemorySource(b"x"))
+            trace_target(MemorySource(b"x"))
 
 
 if __name__ == "__main__":

@@ -1,16 +1,18 @@
-"""The best order of steps against every order there is; what a plan must obey; parts of larger problems."""
+"""The best order of steps against every order there is; what a plan must obey; parts of larger
+problems.
+"""
 
 import unittest
 from random import Random
 
-from mending.model import Place, Stakes
+from mending.model import Place, Risk
 from mending.plan import Care, VisitCost, make_plan, why_there
 from mending.plan.bound import lower_bound
+from mending.plan.direct_fix import direct_fix_for
 from mending.plan.exact import best_visits
 from mending.plan.improve import improved
 from mending.plan.objective import objective_of
 from mending.plan.options import Option
-from mending.plan.straight import straight_for
 from tests.all_orders import cheapest, large, problem
 
 PLACES = list(Place)
@@ -19,13 +21,20 @@ PLACES = list(Place)
 def options_of(rows):
     return [
         Option(
-            id=str(number), does="", minutes=minutes, place=PLACES[place], stakes=Stakes.NOTHING,
+            id=str(number),
+            does="",
+            minutes=minutes,
+            place=PLACES[place],
+            stakes=Risk.NOTHING,
             fixes={str(cause): chance for cause, chance in fixes.items()},
             finds={str(cause): chance for cause, chance in finds.items()},
-            after=tuple(map(str, sorted(first))), unknown=(), blocked="", repair=None,
+            after=tuple(map(str, sorted(first))),
+            unknown=(),
+            blocked="",
+            repair=None,
         )
         for number, (minutes, place, fixes, finds, first) in enumerate(rows)
-    ]  # fmt: skip
+    ]
 
 
 def posed(chances, rows, ways, hand_over, together=()):
@@ -39,7 +48,7 @@ def posed(chances, rows, ways, hand_over, together=()):
 
 
 def objective(beliefs, options, costs, care):
-    straight = straight_for(options, costs, care.prices, care.hand_over)
+    straight = direct_fix_for(options, costs, care.prices, care.hand_over)
     return objective_of(beliefs, options, costs, care.prices, care.hand_over, straight)
 
 
@@ -81,7 +90,11 @@ class Exactness(unittest.TestCase):
         self.assertEqual(len(make_plan(*posed([0.2, 0.2], [cheap], [(7.0, 3.0)], 120.0)).visits), 1)
 
     def test_a_test_that_names_the_cause_leads_to_what_mends_it(self):
-        rows = [(5.0, 0, {}, {0: 0.98}, set()), (90.0, 1, {0: 0.98}, {}, set()), (90.0, 2, {1: 0.98}, {}, set())]
+        rows = [
+            (5.0, 0, {}, {0: 0.98}, set()),
+            (90.0, 1, {0: 0.98}, {}, set()),
+            (90.0, 2, {1: 0.98}, {}, set()),
+        ]
         plan = make_plan(*posed([0.45, 0.45], rows, [(2.0, 0.0), (3.0, 2.0), (3.0, 2.0)], 480.0))
         first = plan.visits[0].steps[0]
         self.assertEqual((first.id, dict(first.leads_to)), ("0", {"0": "1"}))
@@ -99,7 +112,9 @@ class Why(unittest.TestCase):
             best = objective(beliefs, options, costs, care)
             for step in [step.id for visit in plan.visits for step in visit.steps]:
                 found = why_there(plan, step, beliefs, options, costs, care)
-                self.assertLessEqual(found.planned, min(found.first, found.last, found.without) + 0.011)
+                self.assertLessEqual(
+                    found.planned, min(found.first, found.last, found.without) + 0.011
+                )
                 self.assertGreaterEqual(found.planned, best.cost(best_visits(best)) - 0.011)
 
 
@@ -113,7 +128,9 @@ class Bound(unittest.TestCase):
             reached = posed_here.cost(moved)
             best = cheapest(*made)
             self.assertGreaterEqual(reached, best - 1e-6)
-            bound = lower_bound(posed_here, reached, sum(posed_here.visit_minutes(visit) for visit in moved))
+            bound = lower_bound(
+                posed_here, reached, sum(posed_here.visit_minutes(visit) for visit in moved)
+            )
             self.assertLessEqual(bound, best + 1e-6, number)
             self.assertGreater(bound, 0.0)
 

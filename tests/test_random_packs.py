@@ -1,4 +1,6 @@
-"""Plans over packs and facts made at random: every plan obeys every need, order and copy, whatever the pack says."""
+"""Plans over packs and facts made at random: every plan obeys every need, order and copy, whatever
+the pack says.
+"""
 
 import unittest
 from random import Random
@@ -7,7 +9,7 @@ import msgspec
 
 from mending.knowledge import base_pack, check_pack
 from mending.knowledge.schema import Answer, Cause, Pack, ReportKind, Sign, Step, Visit, answers_of
-from mending.model import PHASES, Place, Stakes
+from mending.model import PHASES, Place, Risk
 from mending.plan import Care, Situation, make_plan, options_from, visit_costs
 from mending.reason import Evidence, believe
 
@@ -22,35 +24,59 @@ def made_up(random):
     signs = {f"sign-{n}": Sign(id=f"sign-{n}", asks="?", answers=YES_NO) for n in range(3)}
     causes = {}
     for number in range(random.randint(8, 14)):
-        shows = {name: {"yes": random.choice(GRADES)} for name in signs if number < 2 or random.random() < 0.5}
+        shows = {
+            name: {"yes": random.choice(GRADES)}
+            for name in signs
+            if number < 2 or random.random() < 0.5
+        }
         weight = random.choice(("common", "usual", "rare"))
         phase = PHASES[number % len(PHASES)]
-        causes[f"c{number}"] = Cause(id=f"c{number}", phase=phase, says="it", weight=weight, shows=shows)
+        causes[f"c{number}"] = Cause(
+            id=f"c{number}", phase=phase, says="it", weight=weight, shows=shows
+        )
     steps = {}
     for number in range(random.randint(6, 26)):
         name = f"s{number}"
         some = random.sample(sorted(causes), random.randint(0, 4))
         finds = {cause: random.choice(GRADES) for cause in some if random.random() < 0.3}
         steps[name] = Step(
-            id=name, does=name, how="so", tells="see", minutes=random.uniform(1, 60), waits=random.choice((0.0, 20.0)),
-            place=random.choice(list(Place)), stakes=random.choice(list(Stakes)),
+            id=name,
+            does=name,
+            how="so",
+            tells="see",
+            minutes=random.uniform(1, 60),
+            waits=random.choice((0.0, 20.0)),
+            place=random.choice(list(Place)),
+            stakes=random.choice(list(Risk)),
             needs={fact: "yes" for fact in FACTS if random.random() < 0.15},
             gives={fact: "yes" for fact in FACTS if random.random() < 0.06},
-            after=tuple(one for one in steps if random.random() < 0.05),
-            rather_after=tuple(one for one in steps if random.random() < 0.05),
+            after=tuple(step for step in steps if random.random() < 0.05),
+            rather_after=tuple(step for step in steps if random.random() < 0.05),
             fixes={cause: random.choice(GRADES) for cause in some if cause not in finds},
-            finds=finds, reports={ReportKind.NOTHING_WRONG: "nothing"},
-        )  # fmt: skip
+            finds=finds,
+            reports={ReportKind.NOTHING_WRONG: "nothing"},
+        )
     for cause in causes:  # each is fixed by something
         row = steps[random.choice(sorted(steps))]
         steps[row.id] = msgspec.structs.replace(row, fixes={**row.fixes, cause: "usual"})
     visits = {
-        place: Visit(place=place, how="go", minutes=random.uniform(0, 12), test_start_minutes=3,
-                     needs={fact: "yes" for fact in FACTS[1:] if random.random() < 0.1})
+        place: Visit(
+            place=place,
+            how="go",
+            minutes=random.uniform(0, 12),
+            test_start_minutes=3,
+            needs={fact: "yes" for fact in FACTS[1:] if random.random() < 0.1},
+        )
         for place in Place
-    }  # fmt: skip
+    }
     pack = Pack(
-        grades=base_pack().grades, facts=facts, signs=signs, clues={}, causes=causes, steps=steps, visits=visits
+        grades=base_pack().grades,
+        facts=facts,
+        signs=signs,
+        clues={},
+        causes=causes,
+        steps=steps,
+        visits=visits,
     )
     return None if check_pack(pack) else pack
 
@@ -70,7 +96,9 @@ class Obedience(unittest.TestCase):
             seen = {name: "yes" for name in pack.signs if random.random() < 0.5}
             options = options_from(pack, situation, hasty)
             beliefs = believe(pack, Evidence(facts=facts, seen=seen)).beliefs
-            care = Care(pack.grades.prices[random.choice(("files", "speed"))], pack.grades.hand_over)
+            care = Care(
+                pack.grades.prices[random.choice(("files", "speed"))], pack.grades.hand_over
+            )
             plan = make_plan(beliefs, options, visit_costs(pack, situation), care)
             planned += self.obeys(pack, plan, facts, tried, hasty)
         self.assertGreater(planned, 500)
@@ -86,7 +114,7 @@ class Obedience(unittest.TestCase):
                 self.assertLessEqual(set(step.after), done)
                 for name, need in {**pack.visits[step.place].needs, **step.needs}.items():
                     self.assertIn(known.get(name, "yes"), answers_of(need), (step.id, name))
-                if step.stakes is Stakes.FILES and not hasty:
+                if step.stakes is Risk.FILES and not hasty:
                     self.assertEqual(known.get("backup"), "yes", step.id)
                 known |= step.gives
                 done.add(step.id)

@@ -2,12 +2,13 @@
 
 import unittest
 
-from mending.case import CaseState, question_of
+from mending.case import question_of
+from mending.case.state import CaseState
 from mending.knowledge import base_pack
 from mending.model import Place
 from mending.plan import Situation, make_plan, options_from, visit_costs
 from mending.reason import Evidence, Report, ReportKind, believe, telling
-from mending.repair import own_code
+from mending.repair.boot import own_code
 from mending.workshop import BIOS_FAULTS, UEFI_FAULTS, bios_disk, uefi_disk
 from tests.support import InFolder, trace_file
 
@@ -45,7 +46,9 @@ class FromTraces(InFolder):
                 self.assertGreater(first.chance, 0.7)
                 self.assertIn(trace.fatal[0].says, first.for_[0].evidence)
 
-    def test_two_faults_that_findings_prove_are_believed_together_and_both_are_mended_in_one_visit(self):
+    def test_two_faults_that_findings_prove_are_believed_together_and_both_are_mended_in_one_visit(
+        self,
+    ):
         draft = bios_disk(own_code())
         for name in ("blank-boot-code", "blank-boot-sector"):
             BIOS_FAULTS[name](draft)
@@ -53,17 +56,23 @@ class FromTraces(InFolder):
         draft.save(path)
         trace = trace_file(path)
         result = believe(PACK, Evidence(trace=trace))
-        proven = {one.id for one in result.causes if one.proven}
+        proven = {cause.id for cause in result.causes if cause.proven}
         self.assertEqual(set(result.together), proven)
         self.assertEqual(proven, {"boot-code-damaged", "boot-sector-damaged"})
-        self.assertTrue(all(one.chance >= 0.97 for one in result.causes if one.proven))
+        self.assertTrue(all(cause.chance >= 0.97 for cause in result.causes if cause.proven))
         self.assertAlmostEqual(sum(result.beliefs.values()), 1.0)
         self.assertEqual(result.contradictions, ())
         dark = believe(PACK, Evidence(trace=trace, seen={"fans-lights": "none"}))
-        self.assertIn("fans-lights", f"{dark.contradictions[0].evidence} {dark.contradictions[0].other}")
+        self.assertIn(
+            "fans-lights", f"{dark.contradictions[0].evidence} {dark.contradictions[0].other}"
+        )
         repairs = frozenset(repair for finding in trace.findings for repair in finding.repairs)
-        situation = Situation(facts={"firmware": "bios"}, on_bench=True, traced=True, repairs=repairs)
-        plan = make_plan(result.beliefs, options_from(PACK, situation), visit_costs(PACK, situation))
+        situation = Situation(
+            facts={"firmware": "bios"}, on_bench=True, traced=True, repairs=repairs
+        )
+        plan = make_plan(
+            result.beliefs, options_from(PACK, situation), visit_costs(PACK, situation)
+        )
         first = {step.id for step in plan.visits[0].steps}
         self.assertLessEqual({"write-boot-code", "restore-boot-sector"}, first)
         self.assertGreater(plan.chance_by["30"], 0.85)
@@ -71,7 +80,10 @@ class FromTraces(InFolder):
     def test_a_clean_trace_speaks_against_what_it_would_have_seen(self):
         seen = {"after-logo": "message"}
         blind, clean = (
-            {one.id: one.chance for one in believe(PACK, Evidence(seen=seen, trace=trace)).causes}
+            {
+                cause.id: cause.chance
+                for cause in believe(PACK, Evidence(seen=seen, trace=trace)).causes
+            }
             for trace in (None, self.trace("bios"))
         )
         for cause in ("boot-code-damaged", "boot-sector-damaged", "table-damaged"):
@@ -86,7 +98,9 @@ class FromTraces(InFolder):
         ):
             trace = self.trace(firmware, name)
             repairs = frozenset(repair for finding in trace.findings for repair in finding.repairs)
-            situation = Situation(facts={"firmware": firmware}, on_bench=True, traced=True, repairs=repairs)
+            situation = Situation(
+                facts={"firmware": firmware}, on_bench=True, traced=True, repairs=repairs
+            )
             beliefs = believe(PACK, Evidence(trace=trace)).beliefs
             plan = make_plan(beliefs, options_from(PACK, situation), visit_costs(PACK, situation))
             self.assertEqual((plan.first.id, plan.visits[0].place), (step, Place.BENCH))
@@ -99,26 +113,40 @@ class FromPeople(unittest.TestCase):
             "power-supply-dead": {"fans-lights": "none", "logo": "never", "lock-key": "dead"},
             "overheating": {"when-it-fails": "warm", "after-logo": "restart"},
             "added-device-disturbs": {"device-matters": "yes", "recent-change": "hardware"},
-            "driver-crashes": {"after-logo": "stop-screen", "code-names-driver": "yes", "safe-mode-start": "yes"},
+            "driver-crashes": {
+                "after-logo": "stop-screen",
+                "code-names-driver": "yes",
+                "safe-mode-start": "yes",
+            },
             "drive-failing": {"drive-light": "steady", "after-logo": "spinner"},
-            "setup-forgotten": {"recent-change": "setup", "after-logo": "stop-screen", "code-about": "boot-volume"},
-            "display-driver-bad": {"after-logo": "black-later", "safe-mode-start": "yes", "recent-change": "driver"},
+            "setup-forgotten": {
+                "recent-change": "setup",
+                "after-logo": "stop-screen",
+                "code-about": "boot-volume",
+            },
+            "display-driver-bad": {
+                "after-logo": "black-later",
+                "safe-mode-start": "yes",
+                "recent-change": "driver",
+            },
             "shutdown-state-bad": {"when-it-fails": "after-sleep", "after-logo": "black-later"},
         }.items():
             self.assertEqual(top(seen=seen).id, cause, seen)
 
     def test_families_rule_causes_out(self):
-        listed = {one.id for one in believe(PACK, Evidence(facts={"family": "darwin"})).causes}
+        listed = {cause.id for cause in believe(PACK, Evidence(facts={"family": "darwin"})).causes}
         self.assertNotIn("settings-hive-damaged", listed)
-        self.assertIn("settings-hive-damaged", {one.id for one in believe(PACK, Evidence()).causes})
+        self.assertIn(
+            "settings-hive-damaged", {cause.id for cause in believe(PACK, Evidence()).causes}
+        )
 
     def test_a_test_start_speaks_of_all_steps_before_it_and_least_of_those_that_could_not_run(self):
         def chance(*reports):
             done = tuple(Report(step, kind) for step, kind in reports)
             causes = believe(PACK, Evidence(reports=done, failed_starts=(done,))).causes
-            return {one.id: one.chance for one in causes}
+            return {cause.id: cause.chance for cause in causes}
 
-        before = {one.id: one.chance for one in believe(PACK, Evidence()).causes}
+        before = {cause.id: cause.chance for cause in believe(PACK, Evidence()).causes}
         both = chance(("unplug-extras", ReportKind.MENDED), ("restart-once", ReportKind.MENDED))
         self.assertLess(both["added-device-disturbs"], 0.2 * before["added-device-disturbs"])
         self.assertLess(both["shutdown-state-bad"], 0.7 * before["shutdown-state-bad"])
@@ -128,12 +156,25 @@ class FromPeople(unittest.TestCase):
     def test_signs_are_ranked_by_what_they_tell_for_a_minute(self):
         first = [sign.id for sign in telling(PACK, Evidence())]
         self.assertEqual(first[0], "after-logo")
-        self.assertNotIn(first[0], [sign.id for sign in telling(PACK, Evidence(), frozenset({first[0]}))])
+        self.assertNotIn(
+            first[0], [sign.id for sign in telling(PACK, Evidence(), frozenset({first[0]}))]
+        )
 
     def test_questions_pay_for_their_minutes_and_end(self):
-        facts = {"family": "nt", "bench": "yes", "rescue-stick": "yes", "backup": "yes", "form": "desktop"}
+        facts = {
+            "family": "nt",
+            "bench": "yes",
+            "rescue-stick": "yes",
+            "backup": "yes",
+            "form": "desktop",
+        }
         seen, asked = {"after-logo": "stop-screen", "logo": "shown", "recent-change": "driver"}, []
-        truth = {"code-names-driver": "yes", "code-about": "driver", "code-pattern": "same", "safe-mode-start": "yes"}
+        truth = {
+            "code-names-driver": "yes",
+            "code-about": "driver",
+            "code-pattern": "same",
+            "safe-mode-start": "yes",
+        }
         while (question := question_of(CaseState(facts=facts, seen=seen), PACK)).sign is not None:
             self.assertGreater(question.saves, question.minutes)
             self.assertNotIn(question.sign, asked)
@@ -141,17 +182,27 @@ class FromPeople(unittest.TestCase):
             if question.fact:
                 facts = {**facts, question.sign: next(iter(question.answers))}
             else:
-                seen = {**seen, question.sign: truth.get(question.sign, next(iter(question.answers)))}
+                seen = {
+                    **seen,
+                    question.sign: truth.get(question.sign, next(iter(question.answers))),
+                }
             self.assertLess(len(asked), 25)
         self.assertTrue(asked)
 
     def test_age_history_and_family_shift_what_is_likely_before_anything_is_seen(self):
         def chance(cause, **facts):
-            return {one.id: one.chance for one in believe(PACK, Evidence(facts=facts)).causes}[cause]
+            return {
+                cause.id: cause.chance for cause in believe(PACK, Evidence(facts=facts)).causes
+            }[cause]
 
-        self.assertGreater(chance("drive-failing", age="old"), 4 * chance("drive-failing", age="new"))
+        self.assertGreater(
+            chance("drive-failing", age="old"), 4 * chance("drive-failing", age="new")
+        )
         self.assertGreater(chance("memory-loose", history="opened"), 2 * chance("memory-loose"))
-        self.assertLess(chance("boot-entry-lost", firmware="bios"), 0.1 * chance("boot-entry-lost", firmware="uefi"))
+        self.assertLess(
+            chance("boot-entry-lost", firmware="bios"),
+            0.1 * chance("boot-entry-lost", firmware="uefi"),
+        )
 
     def test_what_seldom_goes_together_is_named(self):
         odd = believe(PACK, Evidence(seen={"security-message": "yes", "charge-light": "neither"}))
@@ -162,7 +213,11 @@ class FromPeople(unittest.TestCase):
 
     def test_signs_that_tell_the_same_count_for_less_than_their_sum(self):
         def weights(**seen):
-            cause = next(one for one in believe(PACK, Evidence(seen=seen)).causes if one.id == "power-supply-dead")
+            cause = next(
+                cause
+                for cause in believe(PACK, Evidence(seen=seen)).causes
+                if cause.id == "power-supply-dead"
+            )
             return sum(one.weight for one in (*cause.for_, *cause.against))
 
         apart = weights(**{"fans-lights": "none"}) + weights(logo="never")
@@ -173,13 +228,17 @@ class FromPeople(unittest.TestCase):
     def test_what_a_step_reports_is_read_with_what_it_mends(self):
         def chance(kind, cause):
             done = Evidence(facts={"family": "nt"}, reports=(Report("check-file-system", kind),))
-            return {one.id: one.chance for one in believe(PACK, done).causes}[cause]
+            return {cause.id: cause.chance for cause in believe(PACK, done).causes}[cause]
 
         nothing, mended = (
-            chance(kind, "file-system-damaged") for kind in (ReportKind.NOTHING_WRONG, ReportKind.MENDED)
+            chance(kind, "file-system-damaged")
+            for kind in (ReportKind.NOTHING_WRONG, ReportKind.MENDED)
         )
         self.assertGreater(mended, 20 * nothing)
-        self.assertGreater(chance(ReportKind.NOT_MENDED, "drive-failing"), chance(ReportKind.MENDED, "drive-failing"))
+        self.assertGreater(
+            chance(ReportKind.NOT_MENDED, "drive-failing"),
+            chance(ReportKind.MENDED, "drive-failing"),
+        )
 
     def test_a_blocked_visit_or_need_says_what_would_lift_it(self):
         facts = {"restore-point": "no", "rescue-stick": "no", "second-pc": "no", "family": "nt"}

@@ -1,4 +1,6 @@
-"""The report: one self-contained page, harmless whatever the evidence says, and readable in a browser."""
+"""The report: one self-contained page, harmless whatever the evidence says, and readable in a
+browser.
+"""
 
 import json
 import re
@@ -37,9 +39,25 @@ class Page(InFolder):
         draft.save(self.folder / "mess-room.img")
         self.case, self.page = self.folder / "mess-room", self.folder / "page.html"
         self.run_here(
-            "open", self.case, "--disk", self.folder / "mess-room.img", "--screen", NASTY, "--fact", "form=laptop"
+            "open",
+            self.case,
+            "--disk",
+            self.folder / "mess-room.img",
+            "--screen",
+            NASTY,
+            "--fact",
+            "form=laptop",
         )
-        self.run_here("tried", self.case, "test-drive", "nothing-wrong", "--code", "2000-0142", "--note", NASTY)
+        self.run_here(
+            "tried",
+            self.case,
+            "test-drive",
+            "nothing-wrong",
+            "--code",
+            "2000-0142",
+            "--note",
+            NASTY,
+        )
 
     def read(self):
         self.run_here("report", self.case, "-o", self.page)
@@ -50,10 +68,18 @@ class Page(InFolder):
     def test_it_holds_everything_and_fetches_nothing(self):
         parsed, text = self.read()
         for words in (
-            "The disk stops at: boot record", "offset 1048576", "512 x 00", "boot-sector-damaged",
+            "The disk stops at: boot record",
+            "offset 1048576",
+            "512 x 00",
+            "boot-sector-damaged",
             "restore-boot-sector",
-            "test-drive", "2000-0142", "Undo points", "nothing has been written", "not reached", "laptop",
-        ):  # fmt: skip
+            "test-drive",
+            "2000-0142",
+            "Undo points",
+            "nothing has been written",
+            "not reached",
+            "laptop",
+        ):
             self.assertIn(words, text)
         self.assertEqual(parsed.links, [])
         self.assertFalse({"script", "img", "iframe", "link"} & set(parsed.tags))
@@ -78,13 +104,22 @@ class Page(InFolder):
         self.page.write_text("a letter")
         self.assertIn("no report", self.run_here("report", self.case, "-o", self.page, expect=4))
         self.assertEqual(self.page.read_text(), "a letter")
-        self.run_here("report", self.case, "-o", self.folder / "no" / "such" / "page.html", expect=3)
+        self.run_here(
+            "report", self.case, "-o", self.folder / "no" / "such" / "page.html", expect=3
+        )
 
     @needs("chromium")
     def test_a_browser_shows_and_prints_it(self):
         self.read()
         with tempfile.TemporaryDirectory() as profile:
-            words = ["chromium", "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run"]
+            words = [
+                "chromium",
+                "--headless",
+                "--no-sandbox",
+                "--disable-gpu",
+                "--disable-quic",
+                "--no-first-run",
+            ]
             words += [
                 "--disable-background-networking",
                 "--disable-component-update",
@@ -93,7 +128,12 @@ class Page(InFolder):
             ]
             shown = tool(*words, "--dump-dom", f"file://{self.page}")
             tool(*words, f"--print-to-pdf={self.folder}/page.pdf", f"file://{self.page}")
-            tool(*words, "--window-size=1280,800", f"--screenshot={self.folder}/page.png", f"file://{self.page}")
+            tool(
+                *words,
+                "--window-size=1280,800",
+                f"--screenshot={self.folder}/page.png",
+                f"file://{self.page}",
+            )
         self.assertIn("<h2>Findings</h2>", shown)
         self.assertTrue((self.folder / "page.pdf").read_bytes().startswith(b"%PDF"))
         self.assertGreater((self.folder / "page.png").stat().st_size, 20000)

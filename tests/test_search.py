@@ -1,10 +1,12 @@
-"""Lost tables: volumes found by real programs' own structures, told from leftovers, and put back into a table."""
+"""Lost tables: volumes found by real programs' own structures, told from leftovers, and put back
+into a table.
+"""
 
 import struct
 import unittest
 
-from mending.disk import search
-from mending.repair import own_code
+from mending.disk.scan import search
+from mending.repair.boot import own_code
 from mending.source import FaultyMemory, MemorySource, open_source
 from mending.workshop import MARKER, bios_disk, uefi_disk
 from tests.machine import OVMF, QEMU, starts
@@ -23,7 +25,7 @@ MAKERS = {
 SIZES = {"xfs": 310, "btrfs": 120}
 
 
-class Found(InFolder):
+class Candidate(InFolder):
     def disk_of(self, kinds):
         """One disk with a volume of each kind behind the other, and nothing that lists them."""
         path, at, places = self.folder / "lost.img", START * SECTOR, {}
@@ -42,13 +44,19 @@ class Found(InFolder):
 
     def found(self, path):
         with open_source(str(path)) as source:
-            return {one.filesystem: (one.offset, one.bytes) for one in search(source)}
+            return {
+                candidate.filesystem: (candidate.offset, candidate.bytes)
+                for candidate in search(source)
+            }
 
     @needs("mkfs.fat", "mkfs.exfat", "mkfs.ntfs", "mke2fs", "mkswap", "mkfs.xfs", "mkfs.btrfs")
     def test_every_kind_is_found_where_it_is_with_its_length(self):
         path, places = self.disk_of(MAKERS)
         before, found = sha(path), self.found(path)
-        self.assertEqual({kind: at for kind, (at, _) in found.items()}, {kind: at for kind, (at, _) in places.items()})
+        self.assertEqual(
+            {kind: at for kind, (at, _) in found.items()},
+            {kind: at for kind, (at, _) in places.items()},
+        )
         for kind, (_, length) in places.items():
             self.assertLessEqual(found[kind][1], length)
             self.assertGreater(found[kind][1], 0.98 * length)
@@ -61,7 +69,8 @@ class Found(InFolder):
         for kind in kinds:
             patch(path, places[kind][0], bytes(2048 if kind == "ext" else SECTOR))
         self.assertEqual(
-            {kind: at for kind, (at, _) in self.found(path).items()}, {kind: places[kind][0] for kind in kinds}
+            {kind: at for kind, (at, _) in self.found(path).items()},
+            {kind: places[kind][0] for kind in kinds},
         )
 
     @needs("mkfs.fat", "mke2fs")
@@ -77,7 +86,7 @@ class Found(InFolder):
         path = self.folder / "holes.img"
         uefi_disk().save(path)
         with open_source(str(path)) as source:
-            self.assertEqual([one.label for one in search(source)], ["EFI", "TICKETS"])
+            self.assertEqual([candidate.label for candidate in search(source)], ["EFI", "TICKETS"])
             self.assertLess(source.bytes_read, 8 << 20)
         data = path.read_bytes()
         self.assertEqual(len(search(FaultyMemory(data, bad=((80 << 20, 512),)))), 2)
@@ -117,42 +126,63 @@ class Tables(InFolder):
                 done = self.json_here("mend", path, "--all", "--yes")
                 self.assertEqual(done["failing_after"], None)
                 self.assertIn("No problems found", tool("sgdisk", "--verify", path))
-                self.assertIn("C12A7328-F81F-11D2-BA4B-00A0C93EC93B", tool("sfdisk", "--dump", path))
+                self.assertIn(
+                    "C12A7328-F81F-11D2-BA4B-00A0C93EC93B", tool("sfdisk", "--dump", path)
+                )
                 self.assertTrue(starts(path, "uefi", MARKER))
 
     def test_it_is_refused_with_a_reason(self):
         path, _ = self.lose(bios_disk(own_code()))
-        self.assertIn("nothing to write", self.run_here("mend", path, "partition-table", "--yes", expect=4))
+        self.assertIn(
+            "nothing to write", self.run_here("mend", path, "partition-table", "--yes", expect=4)
+        )
         path.write_bytes(bytes(4 << 20))
-        self.assertIn("No volume was found", self.run_here("mend", path, "partition-table", "--yes", expect=4))
+        self.assertIn(
+            "No volume was found", self.run_here("mend", path, "partition-table", "--yes", expect=4)
+        )
         self.assertEqual(ids(trace_file(path)), ["boot-signature-missing"])
 
     @needs("sfdisk", "sgdisk")
     def test_single_entries_that_are_lost_or_wrong_are_put_right(self):
         def moved(number, at, value):
-            return lambda path: patch(path, 446 + 16 * (number - 1) + at, value.to_bytes(4, "little"))
+            return lambda path: patch(
+                path, 446 + 16 * (number - 1) + at, value.to_bytes(4, "little")
+            )
 
         def empty(number):
             return lambda path: patch(path, 446 + 16 * (number - 1), bytes(16))
 
         for name, spoil in {
-            "first gone": empty(1), "second gone": empty(2), "second is short": moved(2, 12, 5000),
-            "first begins too late": moved(1, 8, 2056), "too early": moved(1, 8, 1948),
+            "first gone": empty(1),
+            "second gone": empty(2),
+            "second is short": moved(2, 12, 5000),
+            "first begins too late": moved(1, 8, 2056),
+            "too early": moved(1, 8, 1948),
             "both wrong": lambda path: (moved(1, 8, 2056)(path), empty(2)(path)),
-        }.items():  # fmt: skip
+        }.items():
             with self.subTest(name):
                 path, whole = self.lose(bios_disk(own_code()))
                 spoil(path)
                 self.json_here("mend", path, "partition-table", "--yes")
                 self.assertTrue(path.read_bytes() == whole)
-        for words in (("-d", "1"), ("-d", "2"), ("-d", "1", "-a", "1", "-n", "1:2056:83967", "-t", "1:ef00")):
+        for words in (
+            ("-d", "1"),
+            ("-d", "2"),
+            ("-d", "1", "-a", "1", "-n", "1:2056:83967", "-t", "1:ef00"),
+        ):
             with self.subTest(words):
                 path, _ = self.lose(uefi_disk())
                 tool("sgdisk", *words, path)
                 broken = sha(path)
                 done = self.json_here("mend", path, "partition-table", "--yes")
-                self.assertEqual((done["failing_after"], len(done["map_after"]["stretches"])), (None, 5))
-                starts = [one["start"] for one in done["map_after"]["stretches"] if one["kind"] == "volume"]
+                self.assertEqual(
+                    (done["failing_after"], len(done["map_after"]["stretches"])), (None, 5)
+                )
+                starts = [
+                    stretch["start"]
+                    for stretch in done["map_after"]["stretches"]
+                    if stretch["kind"] == "volume"
+                ]
                 self.assertEqual(starts, [2048, 83968])
                 self.assertIn("No problems found", tool("sgdisk", "--verify", path))
                 self.run_here("undo", path)
@@ -160,20 +190,33 @@ class Tables(InFolder):
 
     def test_entries_that_hold_something_are_never_moved_or_shortened(self):
         path, _ = self.lose(bios_disk(own_code()))
-        patch(path, 478, struct.pack("<B3xB3xII", 0, 0x83, 90_000, 200))  # inside the second volume, nothing there
+        patch(
+            path, 478, struct.pack("<B3xB3xII", 0, 0x83, 90_000, 200)
+        )  # inside the second volume, nothing there
         before = sha(path)
-        self.assertIn("nothing to write", self.run_here("mend", path, "partition-table", "--yes", expect=4))
+        self.assertIn(
+            "nothing to write", self.run_here("mend", path, "partition-table", "--yes", expect=4)
+        )
         for number in (3, 4):
-            patch(path, 446 + 16 * (number - 1), struct.pack("<B3xB3xII", 0, 0x83, 170_000 + number * 900, 200))
+            patch(
+                path,
+                446 + 16 * (number - 1),
+                struct.pack("<B3xB3xII", 0, 0x83, 170_000 + number * 900, 200),
+            )
         patch(path, 462 + 8, struct.pack("<II", 180_000, 200))
         patch(path, 180_000 * SECTOR, b"ferry")
-        self.assertIn("no free entry", self.run_here("mend", path, "partition-table", "--yes", expect=4))
+        self.assertIn(
+            "no free entry", self.run_here("mend", path, "partition-table", "--yes", expect=4)
+        )
         self.assertNotEqual(sha(path), before)
 
     def test_unlisted_volumes_are_told_from_listed_ones(self):
         path, _ = self.lose(bios_disk(own_code()), (462, 16))
         found = self.json_here("search", path)["found"]
-        self.assertEqual([(one["start"], one["listed"]) for one in found], [(2048, 1), (83968, None)])
+        self.assertEqual(
+            [(candidate["start"], candidate["listed"]) for candidate in found],
+            [(2048, 1), (83968, None)],
+        )
         self.assertIn("not listed", self.run_here("search", path))
 
 

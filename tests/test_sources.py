@@ -4,7 +4,7 @@ import unittest
 from unittest import mock
 
 from mending.model import InputError, Patch, ReadError, RefusedError
-from mending.source import FaultyMemory, MemorySource, PatchedSource, busy, open_source, write_durably
+from mending.source import DiskOverlay, FaultyMemory, MemorySource, busy, open_source, write_durably
 from tests.support import InFolder
 
 
@@ -18,7 +18,9 @@ class Files(InFolder):
         with open_source(str(self.path)) as source:
             self.assertEqual(source.read(2040, 100).data, bytes(range(248, 256)))
             self.assertEqual((source.read(5000, 10).data, source.read(-4, 10).data), (b"", b""))
-            self.assertEqual((source.size, source.bytes_read, source.bytes_per_sector), (2048, 8, 512))
+            self.assertEqual(
+                (source.size, source.bytes_read, source.bytes_per_sector), (2048, 8, 512)
+            )
         with self.assertRaises(InputError):
             source.read(0, 1)
 
@@ -43,7 +45,11 @@ class Files(InFolder):
         self.assertEqual((caught.exception.offset, caught.exception.length), (512, 512))
 
     def test_what_is_mounted_or_attached_is_not_opened_for_writing(self):
-        for table in ([(str(self.path), "/mnt")], [("/dev/loop7", "/mnt")], [("/dev/loop7p1", "/mnt")]):
+        for table in (
+            [(str(self.path), "/mnt")],
+            [("/dev/loop7", "/mnt")],
+            [("/dev/loop7p1", "/mnt")],
+        ):
             with (
                 mock.patch.object(busy, "_mounts", return_value=table),
                 mock.patch.object(busy, "_loops_over", return_value=["/dev/loop7"]),
@@ -57,14 +63,20 @@ class Files(InFolder):
         ):
             open_source(str(self.path), for_writing=True)
         self.assertIn("attached as /dev/loop7", caught.exception.says)
-        with mock.patch("os.open", side_effect=OSError(16, "busy")), self.assertRaises(RefusedError):
+        with (
+            mock.patch("os.open", side_effect=OSError(16, "busy")),
+            self.assertRaises(RefusedError),
+        ):
             open_source(str(self.path), for_writing=True)
 
     def test_a_durable_write_leaves_the_old_file_or_the_new_one(self):
-        with mock.patch("os.fsync", side_effect=OSError(28, "No space left on device")), self.assertRaises(InputError):
+        with (
+            mock.patch("os.fsync", side_effect=OSError(28, "No space left on device")),
+            self.assertRaises(InputError),
+        ):
             write_durably(self.path, b"new")
         self.assertEqual(len(self.path.read_bytes()), 2048)
-        self.assertEqual([one.name for one in self.folder.iterdir()], ["disk.img"])
+        self.assertEqual([path.name for path in self.folder.iterdir()], ["disk.img"])
         write_durably(self.path, b"new")
         self.assertEqual(self.path.read_bytes(), b"new")
 
@@ -72,9 +84,13 @@ class Files(InFolder):
 class Memory(unittest.TestCase):
     def test_a_patched_source_shows_the_patches_and_writes_nothing(self):
         base = MemorySource(bytes(100))
-        patched = PatchedSource(base, [Patch(10, bytes(5), b"ABCDE", "one"), Patch(98, b"\0\0", b"YZ", "two")])
+        patched = DiskOverlay(
+            base, [Patch(10, bytes(5), b"ABCDE", "one"), Patch(98, b"\0\0", b"YZ", "two")]
+        )
         self.assertEqual(patched.read(8, 5).data, b"\0\0ABC")
-        self.assertEqual(patched.read(12, 200).data[:4] + patched.read(12, 200).data[-2:], b"CDE\0YZ")
+        self.assertEqual(
+            patched.read(12, 200).data[:4] + patched.read(12, 200).data[-2:], b"CDE\0YZ"
+        )
         with self.assertRaises(RefusedError):
             patched.write(0, b"x")
         self.assertEqual(bytes(base.data), bytes(100))
@@ -92,8 +108,11 @@ class Patched(unittest.TestCase):
             def data_ranges(self):
                 yield from ((0, 4096), (40960, 8192))
 
-        patches = [Patch(at, b"", bytes(length), "") for at, length in ((90, 30), (8190, 5), (49000, 500), (99990, 10))]
-        found = list(PatchedSource(Sparse(bytes(100_000)), patches).data_ranges())
+        patches = [
+            Patch(at, b"", bytes(length), "")
+            for at, length in ((90, 30), (8190, 5), (49000, 500), (99990, 10))
+        ]
+        found = list(DiskOverlay(Sparse(bytes(100_000)), patches).data_ranges())
         self.assertEqual(found, [(0, 12288), (40960, 12288), (98304, 1696)])
 
 

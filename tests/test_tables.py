@@ -6,12 +6,23 @@ import unittest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from mending.disk.logical import walk_logical
-from mending.formats import mbr
+from mending.disk.layout import walk_ebr_chain
+from mending.formats.partition import mbr
 from mending.model import Window
-from mending.model.limits import LOGICAL_TABLES
+from mending.model.limits import EBR_TABLES
 from mending.source import MemorySource
-from tests.support import MBR_FILES, SECTOR, START, InFolder, ids, needs, patch, sha, tool, trace_file
+from tests.support import (
+    MBR_FILES,
+    SECTOR,
+    START,
+    InFolder,
+    ids,
+    needs,
+    patch,
+    sha,
+    tool,
+    trace_file,
+)
 
 EXTENDED = (0, 5, 100, 5000)
 
@@ -31,14 +42,15 @@ def chain(tables):
     for lba, entries in tables.items():
         disk[lba * SECTOR : lba * SECTOR + 512] = table(*entries)
     extended = mbr.read(Window(bytes(disk[:512]))).record.entries[0]
-    return walk_logical(MemorySource(bytes(disk)), extended)
+    return walk_ebr_chain(MemorySource(bytes(disk)), extended)
 
 
 class Logical(InFolder):
     def test_the_chain_is_followed_with_both_ways_of_counting(self):
         found = chain({100: [(0, 0x83, 10, 500), (0, 5, 1000, 600)], 1100: [(0, 7, 20, 300)]})
         self.assertEqual(
-            [(one.number, one.first_lba, one.sectors) for one in found.entries], [(5, 110, 500), (6, 1120, 300)]
+            [(entry.number, entry.first_lba, entry.sectors) for entry in found.entries],
+            [(5, 110, 500), (6, 1120, 300)],
         )
         self.assertEqual(found.problems, ())
 
@@ -50,17 +62,23 @@ class Logical(InFolder):
             "logical-past-end": {100: [(0, 7, 1, 9000)]},
             "logical-overlap": {100: [(0, 7, 1, 900), (0, 5, 300, 9)], 400: [(0, 7, 1, 9)]},
         }.items():
-            self.assertEqual([one.code for one in chain(tables).problems], [code])
+            self.assertEqual([problem.code for problem in chain(tables).problems], [code])
         endless = {100 + number: [(0, 7, 1, 1), (0, 5, number + 1, 1)] for number in range(300)}
         found = chain(endless)
-        self.assertEqual((len(found.entries), found.problems[0].code), (LOGICAL_TABLES, "logical-too-many"))
+        self.assertEqual(
+            (len(found.entries), found.problems[0].code), (EBR_TABLES, "logical-too-many")
+        )
 
     @given(
-        st.dictionaries(st.integers(100, 110), st.lists(st.tuples(*[st.integers(0, 200)] * 4), max_size=4), max_size=6)
+        st.dictionaries(
+            st.integers(100, 110),
+            st.lists(st.tuples(*[st.integers(0, 200)] * 4), max_size=4),
+            max_size=6,
+        )
     )
     @settings(max_examples=100)
     def test_any_chain_ends(self, tables):
-        self.assertLessEqual(len(chain(tables).entries), 4 * LOGICAL_TABLES)
+        self.assertLessEqual(len(chain(tables).entries), 4 * EBR_TABLES)
 
     @needs("sfdisk", "mkfs.fat")
     def test_logical_volumes_of_a_real_disk_are_listed_with_their_file_systems(self):
@@ -75,12 +93,19 @@ class Logical(InFolder):
         for start, name in zip(starts[2:], ("ONE", "TWO"), strict=True):
             tool("mkfs.fat", "-n", name, "-h", start, "--offset", start, path, 9000)
         volumes = trace_file(path).volumes
-        self.assertEqual([one.number for one in volumes], [1, 2, 5, 6])
-        self.assertEqual([one.start for one in volumes], starts)
-        self.assertEqual([(one.filesystem, one.label) for one in volumes[2:]], [("fat16", "ONE"), ("fat16", "TWO")])
-        before = [one.id for one in trace_file(path).findings if one.id.startswith("table-")]
+        self.assertEqual([volume.number for volume in volumes], [1, 2, 5, 6])
+        self.assertEqual([volume.start for volume in volumes], starts)
+        self.assertEqual(
+            [(volume.filesystem, volume.label) for volume in volumes[2:]],
+            [("fat16", "ONE"), ("fat16", "TWO")],
+        )
+        before = [
+            finding.id for finding in trace_file(path).findings if finding.id.startswith("table-")
+        ]
         patch(path, starts[3] * SECTOR - 2048 * SECTOR + 510, b"\0\0")
-        after = [one.id for one in trace_file(path).findings if one.id.startswith("table-")]
+        after = [
+            finding.id for finding in trace_file(path).findings if finding.id.startswith("table-")
+        ]
         self.assertEqual((before, after), ([], ["table-logical-missing"]))
 
 
@@ -95,7 +120,11 @@ class ActiveFlag(InFolder):
             broken = sha(path)
             self.assertEqual(trace_file(path).failing_phase, "boot-record")
             done = self.json_here("mend", path, "active-flag", "--yes")
-            self.assertEqual({(one["offset"], one["length"]) for one in done["writes"]} - {(446, 1), (462, 1)}, set())
+            self.assertEqual(
+                {(write["offset"], write["length"]) for write in done["writes"]}
+                - {(446, 1), (462, 1)},
+                set(),
+            )
             self.assertEqual(ids(trace_file(path), "fatal"), [])
             self.assertIn("bootable", tool("sfdisk", "--dump", path).splitlines()[-2])
             self.run_here("undo", path)
@@ -104,11 +133,15 @@ class ActiveFlag(InFolder):
     @needs("sfdisk", "mkfs.fat", "syslinux", MBR_FILES / "mbr.bin", "sgdisk")
     def test_it_never_guesses(self):
         path = self.fat_started_by_syslinux()
-        self.assertIn("nothing to write", self.run_here("mend", path, "active-flag", "--yes", expect=4))
+        self.assertIn(
+            "nothing to write", self.run_here("mend", path, "active-flag", "--yes", expect=4)
+        )
         whole = path.read_bytes()
         path.write_bytes(whole + whole[START * SECTOR :])
         patch(path, 462, entry(0x80, 0x0E, len(whole) // SECTOR, len(whole) // SECTOR - START))
-        self.assertIn("cannot be told", self.run_here("mend", path, "active-flag", "--yes", expect=4))
+        self.assertIn(
+            "cannot be told", self.run_here("mend", path, "active-flag", "--yes", expect=4)
+        )
         self.assertEqual(trace_file(path).fatal[0].repairs, ())
         patch(path, START * SECTOR, bytes(SECTOR))
         patch(path, len(whole), bytes(SECTOR))
@@ -124,7 +157,8 @@ class ActiveFlag(InFolder):
         patch(path, 0, bytes(447))
         done = self.json_here("mend", path, "--all", "--yes")
         self.assertEqual(
-            ([one["repair"] for one in done["steps"]], done["failing_after"]), (["active-flag", "boot-code"], None)
+            ([step["repair"] for step in done["steps"]], done["failing_after"]),
+            (["active-flag", "boot-code"], None),
         )
 
 

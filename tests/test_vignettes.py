@@ -2,7 +2,8 @@
 
 import unittest
 
-from mending.case import CaseState, plan_of, question_of
+from mending.case import plan_of, question_of
+from mending.case.state import CaseState
 from mending.knowledge import base_pack
 from tests.vignettes import QUESTIONS, ROWS
 

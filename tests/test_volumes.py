@@ -1,15 +1,28 @@
-"""What volumes say of themselves, against the programs that made them; copies that disagree; and their repairs."""
+"""What volumes say of themselves, against the programs that made them; copies that disagree; and
+their repairs.
+"""
 
 import re
 import struct
 import unittest
 
-from mending.boot import trace_disk
-from mending.disk import contents_of, open_files, survey
+from mending.boot.trace import trace_target
+from mending.disk.files import open_files
+from mending.disk.layout import survey
+from mending.disk.system import read_contents
 from mending.model import crc32c, fletcher64
 from mending.source import FaultyMemory, open_source
 from tests.support import SECTOR, InFolder, ids, needs, patch, sha, tool, trace_file
-from tests.volumes import MAKERS, MIB, PROGRAMS, SIZES, disk_of, filesystem, make_volume, told_by_system
+from tests.volumes import (
+    MAKERS,
+    MIB,
+    PROGRAMS,
+    SIZES,
+    disk_of,
+    filesystem,
+    make_volume,
+    told_by_system,
+)
 
 
 class Accounts(InFolder):
@@ -23,23 +36,34 @@ class Accounts(InFolder):
         for (kind, volume), seen in zip(volumes.items(), trace.volumes, strict=True):
             with self.subTest(kind):
                 told = told_by_system(volume)
-                self.assertEqual((seen.filesystem, seen.encrypted), (filesystem(kind), "luks" in kind))
+                self.assertEqual(
+                    (seen.filesystem, seen.encrypted), (filesystem(kind), "luks" in kind)
+                )
                 wanted = "" if kind in {"apfs", "iso9660"} else told["UUID"]
-                self.assertEqual(seen.identifier or wanted, told["UUID"] if kind != "iso9660" else "")
+                self.assertEqual(
+                    seen.identifier or wanted, told["UUID"] if kind != "iso9660" else ""
+                )
                 self.assertEqual(seen.label, told["LABEL"] if kind != "luks1" else "")
                 self.assertIn(
                     seen.believes,
-                    (0, *range(int(SIZES[kind] * 0.98), SIZES[kind] + 1))
-                    if kind != "iso9660"
-                    else (volume.stat().st_size,),
+                    (
+                        (0, *range(int(SIZES[kind] * 0.98), SIZES[kind] + 1))
+                        if kind != "iso9660"
+                        else (volume.stat().st_size,)
+                    ),
                 )
                 self.assertEqual(seen.partition, self.partition(path, seen.number))
                 self.assertTrue(seen.used is None or 0 <= seen.used <= seen.bytes)
         self.assertEqual(
             [
-                one
-                for one in ids(trace)
-                if one not in {"no-efi-volume", "volume-not-checked", "volume-much-smaller-than-entry"}
+                id_
+                for id_ in ids(trace)
+                if id_
+                not in {
+                    "no-efi-volume",
+                    "volume-not-checked",
+                    "volume-much-smaller-than-entry",
+                }
             ],
             [],
         )
@@ -48,32 +72,59 @@ class Accounts(InFolder):
         row = tool("sfdisk", "--dump", path).split(f"{path}{number} :")[1].splitlines()[0]
         return re.search(r"uuid=([0-9A-F-]+)", row).group(1).lower()
 
-    @needs("sfdisk", "mke2fs", "mkfs.fat", "mcopy", "ntfsfix", "mkfs.ntfs", "mkswap", "debugfs", "dumpe2fs", "ntfsinfo")
+    @needs(
+        "sfdisk",
+        "mke2fs",
+        "mkfs.fat",
+        "mcopy",
+        "ntfsfix",
+        "mkfs.ntfs",
+        "mkswap",
+        "debugfs",
+        "dumpe2fs",
+        "ntfsinfo",
+    )
     def test_use_and_state(self):
-        ext, fat, ntfs, swap = (make_volume(self.folder, kind) for kind in ("ext4", "fat16", "ntfs", "swap"))
+        ext, fat, ntfs, swap = (
+            make_volume(self.folder, kind) for kind in ("ext4", "fat16", "ntfs", "swap")
+        )
         file = self.folder / "prices"
         file.write_bytes(bytes(70_000))
         tool("mcopy", "-i", fat, file, "::PRICES.TXT")
         path, _ = disk_of(self.folder, (ext, fat, ntfs, swap))
-        rows = dict(row.split(":", 1) for row in tool("dumpe2fs", "-h", ext).splitlines() if ":" in row)
-        blocks, free, size = (int(rows[name]) for name in ("Block count", "Free blocks", "Block size"))
+        rows = dict(
+            row.split(":", 1) for row in tool("dumpe2fs", "-h", ext).splitlines() if ":" in row
+        )
+        blocks, free, size = (
+            int(rows[name]) for name in ("Block count", "Free blocks", "Block size")
+        )
         clusters = -(-70_000 // 2048) * 2048
         volumes = trace_file(path).volumes
-        self.assertEqual([one.used for one in volumes[:2]], [(blocks - free) * size, clusters])
-        free_clusters = int(re.search(r"Free Clusters: (\d+)", tool("ntfsinfo", "-m", ntfs)).group(1))
-        self.assertEqual(volumes[2].used, SIZES["ntfs"] // 4096 * 4096 - 4096 - free_clusters * 4096)
-        self.assertEqual({one.state for one in volumes}, {"clean"})
+        self.assertEqual(
+            [volume.used for volume in volumes[:2]], [(blocks - free) * size, clusters]
+        )
+        free_clusters = int(
+            re.search(r"Free Clusters: (\d+)", tool("ntfsinfo", "-m", ntfs)).group(1)
+        )
+        self.assertEqual(
+            volumes[2].used, SIZES["ntfs"] // 4096 * 4096 - 4096 - free_clusters * 4096
+        )
+        self.assertEqual({volume.state for volume in volumes}, {"clean"})
         tool("debugfs", "-w", "-R", "feature needs_recovery", ext)
         fat_start = struct.unpack_from("<H", fat.read_bytes(), 14)[0] * SECTOR
         patch(fat, fat_start + 2, b"\xff\x7f")
         tool("ntfsfix", ntfs)
         patch(swap, 4086, b"S1SUSPEND\0")
         trace = trace_file(disk_of(self.folder, (ext, fat, ntfs, swap))[0])
-        self.assertEqual([one.state for one in trace.volumes], ["dirty", "dirty", "dirty", "hibernated"])
+        self.assertEqual(
+            [volume.state for volume in trace.volumes], ["dirty", "dirty", "dirty", "hibernated"]
+        )
         self.assertEqual(set(ids(trace)) - {"no-efi-volume"}, {"volume-hibernated"})
 
     def test_checksums_are_the_published_ones(self):
-        self.assertEqual(crc32c(b"123456789") ^ 0xFFFFFFFF, 0xE3069283)  # RFC 3720, B.4 in other words
+        self.assertEqual(
+            crc32c(b"123456789") ^ 0xFFFFFFFF, 0xE3069283
+        )  # RFC 3720, B.4 in other words
         self.assertEqual(crc32c(bytes(32)) ^ 0xFFFFFFFF, 0x8A9136AA)
         self.assertEqual(fletcher64(b""), 0xFFFFFFFF << 32 | 0xFFFFFFFF)
 
@@ -86,17 +137,20 @@ class Accounts(InFolder):
         tool("sgdisk", "-u", f"1:{guid}", "-u", f"2:{guid}", path)
         trace = trace_file(path)
         self.assertEqual(set(ids(trace, "warning")), {"identifiers-alike", "gpt-guids-alike"})
-        self.assertEqual({one.partition for one in trace.volumes}, {guid.lower()})
+        self.assertEqual({volume.partition for volume in trace.volumes}, {guid.lower()})
 
     @needs("sfdisk")
     def test_a_made_header_of_hfs_plus(self):
         volume = self.folder / "hfs"
-        header = struct.pack(">2sHI", b"H+", 4, 1 << 8).ljust(40, b"\0") + struct.pack(">III", 4096, 512, 100)
+        header = struct.pack(">2sHI", b"H+", 4, 1 << 8).ljust(40, b"\0") + struct.pack(
+            ">III", 4096, 512, 100
+        )
         for head, state in ((header, "clean"), (header[:4] + bytes(4) + header[8:], "dirty")):
             volume.write_bytes(bytes(1024) + head.ljust(512, b"\0") + bytes(2 * MIB - 1536))
             seen = trace_file(disk_of(self.folder, [volume])[0]).volumes[0]
             self.assertEqual(
-                (seen.filesystem, seen.believes, seen.used, seen.state), ("hfs+", 2 * MIB, 412 * 4096, state)
+                (seen.filesystem, seen.believes, seen.used, seen.state),
+                ("hfs+", 2 * MIB, 412 * 4096, state),
             )
 
     @needs("sfdisk", "mke2fs", "mkfs.ntfs", "mkfs.fat", "mcopy")
@@ -112,20 +166,30 @@ class Accounts(InFolder):
             "recovery": {"images/small.wim": b"\0\0WIM\0\0\0" + bytes(90)},
         }
         volumes = [self.ext(name, files) for name, files in trees.items()]
-        trace = trace_file(disk_of(self.folder, volumes, types={0: "uefi", 1: "swap", 2: "linux", 3: "linux"})[0])
-        self.assertEqual([one.role for one in trace.volumes], list(trees))
-        self.assertEqual([one.earlier for one in trace.volumes], [("/OLD",), (), (), ()])
-        self.assertEqual([(one.family, one.title) for one in trace.systems], [("linux", "Ferry Linux 3")])
+        trace = trace_file(
+            disk_of(self.folder, volumes, types={0: "uefi", 1: "swap", 2: "linux", 3: "linux"})[0]
+        )
+        self.assertEqual([volume.role for volume in trace.volumes], list(trees))
+        self.assertEqual([volume.earlier for volume in trace.volumes], [("/OLD",), (), (), ()])
+        self.assertEqual(
+            [(system.family, system.title) for system in trace.systems],
+            [("linux", "Ferry Linux 3")],
+        )
 
     @needs("mke2fs", "sfdisk")
     def test_of_two_installations_on_one_volume_the_one_written_last_is_the_system(self):
         def hive(stamp):
             return b"regf" + bytes(8) + struct.pack("<Q", stamp) + bytes(492)
 
-        files = {f"{folder}/system32/config/system": hive(stamp) for folder, stamp in (("NT", 9), ("NT.000", 5))}
+        files = {
+            f"{folder}/system32/config/system": hive(stamp)
+            for folder, stamp in (("NT", 9), ("NT.000", 5))
+        }
         files["moved/NT/system32/config/system"] = hive(99)
         trace = trace_file(disk_of(self.folder, [self.ext("two", files)])[0])
-        self.assertEqual([(one.family, one.title) for one in trace.systems], [("nt", "/NT")])
+        self.assertEqual(
+            [(system.family, system.title) for system in trace.systems], [("nt", "/NT")]
+        )
         self.assertEqual(trace.volumes[0].earlier, ("/NT.000", "/moved/NT"))
 
     def ext(self, name, files):
@@ -147,10 +211,12 @@ class Unreadable(InFolder):
         data = path.read_bytes()
         fat = places[0] + struct.unpack_from("<H", data, places[0] + 14)[0] * SECTOR
         for bad, number, finding in (
-            ((fat, SECTOR), 0, "fat-unreadable"), ((places[0], SECTOR), 0, "volume-unreadable"),
-            ((places[1] + 16384, 8192), 1, "file-table-damaged"), ((places[2] + 1024, SECTOR), 2, "volume-unreadable"),
-        ):  # fmt: skip
-            trace = trace_disk(FaultyMemory(data, bad=(bad,)))
+            ((fat, SECTOR), 0, "fat-unreadable"),
+            ((places[0], SECTOR), 0, "volume-unreadable"),
+            ((places[1] + 16384, 8192), 1, "file-table-damaged"),
+            ((places[2] + 1024, SECTOR), 2, "volume-unreadable"),
+        ):
+            trace = trace_target(FaultyMemory(data, bad=(bad,)))
             self.assertIn(finding, ids(trace))
             sound = [one for at, one in enumerate(trace.volumes) if at != number]
             self.assertEqual([(one.label, one.state) for one in sound], [("HOLM", "clean")] * 2)
@@ -203,10 +269,14 @@ class Superblock(InFolder):
     @needs("sfdisk", "mke2fs", "mkswap")
     def test_it_is_refused_where_more_is_lost_or_a_system_sleeps(self):
         path = self.disk()
-        self.assertIn("nothing to write", self.run_here("mend", path, "superblock", "--yes", expect=4))
+        self.assertIn(
+            "nothing to write", self.run_here("mend", path, "superblock", "--yes", expect=4)
+        )
         sound = path.read_bytes()
         patch(path, MIB, bytes(2 * MIB))
-        self.assertIn("More than the superblock", self.run_here("mend", path, "superblock", "--yes", expect=4))
+        self.assertIn(
+            "More than the superblock", self.run_here("mend", path, "superblock", "--yes", expect=4)
+        )
         path.write_bytes(sound)
         patch(path, MIB + 1024, bytes(1024))
         swap = make_volume(self.folder, "swap")
@@ -236,7 +306,10 @@ class Fats(InFolder):
             tool("mcopy", "-i", volume, file, f"::TICKETS/prices of pier {number}.txt")
             tool("mcopy", "-o", "-i", volume, file, f"::TIMES/F{number}.TXT")
         head = volume.read_bytes()[:SECTOR]
-        reserved, short, long = struct.unpack_from("<H", head, 14)[0], *struct.unpack("<22xH12xI", head[:40])
+        reserved, short, long = (
+            struct.unpack_from("<H", head, 14)[0],
+            *struct.unpack("<22xH12xI", head[:40]),
+        )
         return disk_of(self.folder, [volume])[0], reserved * SECTOR, (short or long) * SECTOR
 
     @needs("sfdisk", "mkfs.fat", "mcopy", "mmd")
@@ -246,15 +319,25 @@ class Fats(InFolder):
             sound = path.read_bytes()
             self.assertNotIn("fats-differ", ids(trace_file(path)))
             for name, at, data in (
-                ("second", first + length, bytes(length)), ("first", first, bytes(length)),
-                ("second", first + length + 20, bytes(10)), ("first", first + 20, bytes(10)),
-                ("first", first + 14, b"\x11\x22\x33"), ("second", first + length + 900, b"\xff\xff\xff\x0f"),
-            ):  # fmt: skip
+                ("second", first + length, bytes(length)),
+                ("first", first, bytes(length)),
+                ("second", first + length + 20, bytes(10)),
+                ("first", first + 20, bytes(10)),
+                ("first", first + 14, b"\x11\x22\x33"),
+                ("second", first + length + 900, b"\xff\xff\xff\x0f"),
+            ):
                 with self.subTest((bits, name, at)):
                     path.write_bytes(sound)
                     patch(path, MIB + at, data)
-                    found = next(one for one in trace_file(path).findings if one.id == "fats-differ")
-                    self.assertIn("the first is sound" if name == "second" else "the second is sound", found.says)
+                    found = next(
+                        finding
+                        for finding in trace_file(path).findings
+                        if finding.id == "fats-differ"
+                    )
+                    self.assertIn(
+                        "the first is sound" if name == "second" else "the second is sound",
+                        found.says,
+                    )
                     self.json_here("mend", path, "fat-mirror", "--yes")
                     self.assertTrue(path.read_bytes() == sound)
 
@@ -264,9 +347,16 @@ class Fats(InFolder):
         patch(path, MIB + first + 40, bytes(20))
         patch(path, MIB + first + length + 60, bytes(20))
         before = sha(path)
-        self.assertIn("cannot be told", self.run_here("mend", path, "fat-mirror", "--yes", expect=4))
+        self.assertIn(
+            "cannot be told", self.run_here("mend", path, "fat-mirror", "--yes", expect=4)
+        )
         self.assertEqual(sha(path), before)
-        self.assertEqual(next(one for one in trace_file(path).findings if one.id == "fats-differ").repairs, ())
+        self.assertEqual(
+            next(
+                finding for finding in trace_file(path).findings if finding.id == "fats-differ"
+            ).repairs,
+            (),
+        )
 
     @needs("sfdisk", "mkfs.fat", "mcopy", "mmd")
     def test_our_reader_sees_the_names_and_bytes_that_other_programs_put_there(self):
@@ -280,7 +370,7 @@ class Fats(InFolder):
                 self.assertEqual(files.read(found), b"\4" * 5800)
                 self.assertEqual(files.read(files.find("TIMES/F2.TXT")), b"\2" * 4400)
                 self.assertIsNone(files.find("TIMES/F2.TXT/x"))
-                self.assertEqual(contents_of(source, volume).role, "data")
+                self.assertEqual(read_contents(source, volume).role, "data")
 
 
 class FileTable(InFolder):
@@ -292,10 +382,11 @@ class FileTable(InFolder):
         head = sound[MIB : MIB + SECTOR]
         table, mirror = (MIB + cluster * 4096 for cluster in struct.unpack_from("<QQ", head, 48))
         for at, data, finding in (
-            (table, b"BAAD", "file-table-damaged"), (table + 510, b"\x77", "file-table-damaged"),
+            (table, b"BAAD", "file-table-damaged"),
+            (table + 510, b"\x77", "file-table-damaged"),
             (mirror + 1024, bytes(1024), "file-table-mirror-damaged"),
             (mirror + 60, b"\x11", "file-table-mirror-differs"),
-        ):  # fmt: skip
+        ):
             path.write_bytes(sound)
             patch(path, at, data)
             trace = trace_file(path)

@@ -50,7 +50,9 @@ def make_volume(folder, kind, name=None):
 
 
 def disk_of(folder, volumes, label="gpt", name="disk.img", types=None):
-    """A disk by sfdisk with these volume files one behind the other, each at a whole MiB; path and offsets."""
+    """A disk by sfdisk with these volume files one behind the other, each at a whole MiB; path and
+    offsets.
+    """
     path, places, lines, at = Path(folder) / name, [], [f"label: {label}"], MIB
     for number, volume in enumerate(volumes):
         size = -(-volume.stat().st_size // MIB) * MIB
@@ -71,5 +73,9 @@ def disk_of(folder, volumes, label="gpt", name="disk.img", types=None):
 
 def told_by_system(path):
     """Type, identifier and label as the system's own prober names them."""
-    rows = dict(row.split("=", 1) for row in tool("blkid", "-p", "-o", "export", path).splitlines() if "=" in row)
+    rows = dict(
+        row.split("=", 1)
+        for row in tool("blkid", "-p", "-o", "export", path).splitlines()
+        if "=" in row
+    )
     return {key: rows.get(key, "") for key in ("TYPE", "UUID", "LABEL")}

@@ -1,26 +1,39 @@
-"""The case folder: one PC with one trouble, and one function for each thing a person does with it."""
+"""The case folder: one PC with one trouble, and one function for each thing a person does with
+it.
+"""
 
-from mending.case.folder import CASE_FILE, Case, crash_files, is_case, list_cases, load_case, open_case
-from mending.case.lock import Hand
+from mending.case.folder import (
+    Case,
+    crash_files,
+    is_case,
+    list_cases,
+    load_case,
+    open_case,
+)
 from mending.case.results import CaseResult, CasesResult, case_result, cases_result
-from mending.case.state import CaseState
-from mending.case.thinking import causes_of, facts_in, facts_of, plan_of, question_of, why_of
-from mending.case.work import add_evidence, learn, learned, mended, put_back, records_read, saw, started, traced, tried
+from mending.case.thinking import causes_of, plan_of, question_of, why_of
+from mending.case.work import (
+    add_evidence,
+    learn,
+    learned,
+    mended,
+    put_back,
+    records_read,
+    saw,
+    started,
+    traced,
+    tried,
+)
 
 __all__ = [
-    "CASE_FILE",
     "Case",
     "CaseResult",
-    "CaseState",
     "CasesResult",
-    "Hand",
     "add_evidence",
     "case_result",
     "cases_result",
     "causes_of",
     "crash_files",
-    "facts_in",
-    "facts_of",
     "is_case",
     "learn",
     "learned",

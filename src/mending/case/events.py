@@ -1,7 +1,8 @@
 """What happens to a case, one event a line of its record. Format: `docs/formats.md`.
 
-A line is `{"sum": "<crc-32 of the event's bytes, hex>", "event": {...}}`. A crash can leave the last line unfinished;
-it was never acknowledged, so it is passed over and cut off by the next writer.
+A line is `{"sum": "<crc-32 of the event's bytes, hex>", "event": {...}}`. A crash can settings the
+last line unfinished; it was never acknowledged, so it is passed over and cut off by the next
+writer.
 """
 
 import zlib
@@ -9,32 +10,36 @@ from collections.abc import Mapping
 
 import msgspec
 
-from mending.boot import Trace
+from mending.boot.chain import Trace
 from mending.model import Finding, InputError
 from mending.reason import ReportKind
 
 
-class Event(msgspec.Struct, frozen=True, kw_only=True, tag_field="kind"):
+class CaseEvent(msgspec.Struct, frozen=True, kw_only=True, tag_field="kind"):
     """Anything that happened. `at` is RFC 3339 with a zone."""
 
     at: str
 
 
-class Learned(Event, frozen=True, kw_only=True, tag="learned"):
-    """Facts about the PC, `unknown` among the possible answers; `notes` are in somebody's own words."""
+class Learned(CaseEvent, frozen=True, kw_only=True, tag="learned"):
+    """Facts about the PC, `unknown` among the possible answers; `notes` are in somebody's own
+    words.
+    """
 
     facts: Mapping[str, str] = {}
     notes: Mapping[str, str] = {}
 
 
-class Saw(Event, frozen=True, kw_only=True, tag="saw"):
+class Saw(CaseEvent, frozen=True, kw_only=True, tag="saw"):
     """Signs and their answers."""
 
     signs: Mapping[str, str]
 
 
-class Added(Event, frozen=True, kw_only=True, tag="added"):
-    """A piece of evidence. `copy` is its name in the case's `evidence` folder; None where it is only named."""
+class Added(CaseEvent, frozen=True, kw_only=True, tag="added"):
+    """A piece of evidence. `copy` is its name in the case's `evidence` folder; None where it is
+    only named.
+    """
 
     path: str
     sort: str
@@ -42,21 +47,23 @@ class Added(Event, frozen=True, kw_only=True, tag="added"):
     copy: str | None = None
 
 
-class Traced(Event, frozen=True, kw_only=True, tag="traced"):
+class Traced(CaseEvent, frozen=True, kw_only=True, tag="traced"):
     """The disk was traced."""
 
     trace: Trace
 
 
-class Read(Event, frozen=True, kw_only=True, tag="read"):
+class Read(CaseEvent, frozen=True, kw_only=True, tag="read"):
     """The crash records were read; `clues` are what they show."""
 
     files: tuple[str, ...]
     clues: tuple[Finding, ...]
 
 
-class Tried(Event, frozen=True, kw_only=True, tag="tried"):
-    """A step was done and reported something. `undo_point` is set where it was one of our repairs."""
+class Tried(CaseEvent, frozen=True, kw_only=True, tag="tried"):
+    """A step was done and reported something. `undo_point` is set where it was one of our
+    repairs.
+    """
 
     step: str
     report: ReportKind
@@ -65,21 +72,21 @@ class Tried(Event, frozen=True, kw_only=True, tag="tried"):
     undo_point: str | None = None
 
 
-class Started(Event, frozen=True, kw_only=True, tag="started"):
+class Started(CaseEvent, frozen=True, kw_only=True, tag="started"):
     """A test start: does the PC start now?"""
 
     works: bool
     note: str = ""
 
 
-class Mended(Event, frozen=True, kw_only=True, tag="mended"):
+class Mended(CaseEvent, frozen=True, kw_only=True, tag="mended"):
     """One of our repairs was written."""
 
     repair: str
     undo_point: str
 
 
-class PutBack(Event, frozen=True, kw_only=True, tag="put-back"):
+class PutBack(CaseEvent, frozen=True, kw_only=True, tag="put-back"):
     """A repair was undone."""
 
     undo_point: str
@@ -111,10 +118,15 @@ def decode_record(data: bytes, name: str) -> tuple[list[AnyEvent], int]:
         try:
             outer = msgspec.json.decode(line, type=_Line)
             if _sum(bytes(outer.event)) != outer.sum:
-                raise InputError(f"{name}: line {number} does not fit its checksum.", "Take the folder's last backup.")
+                raise InputError(
+                    f"{name}: line {number} does not fit its checksum.",
+                    "Take the folder's last backup.",
+                )
             events.append(msgspec.json.decode(outer.event, type=AnyEvent))
         except msgspec.DecodeError as error:
-            raise InputError(f"{name}: line {number} is damaged: {error}.", "Take the folder's last backup.") from error
+            raise InputError(
+                f"{name}: line {number} is damaged: {error}.", "Take the folder's last backup."
+            ) from error
     return events, whole
 
 

@@ -1,4 +1,6 @@
-"""A case on the medium: `case.json`, `record.jsonl`, `evidence/`, `undo/`. Format: `docs/formats.md`."""
+"""A case on the medium: `case.json`, `record.jsonl`, `evidence/`, `undo/`. Format:
+`docs/formats.md`.
+"""
 
 from collections.abc import Sequence
 from pathlib import Path
@@ -6,12 +8,18 @@ from pathlib import Path
 import msgspec
 
 from mending.case.events import AnyEvent, decode_record, encode_line
-from mending.case.lock import Hand, held
+from mending.case.lock import held
 from mending.case.state import CaseState, fold
-from mending.crash import LogFile, log_file
-from mending.model import InputError, RefusedError
+from mending.crash.read import LogFile, log_file
+from mending.model import Hand, InputError, RefusedError
 from mending.model.limits import WINDOW_BYTES
-from mending.source import append_durably, make_folder_durably, read_file, read_folder, write_durably
+from mending.source import (
+    append_durably,
+    make_folder_durably,
+    read_file,
+    read_folder,
+    write_durably,
+)
 
 CASE_FILE = "case.json"
 RECORD_FILE = "record.jsonl"
@@ -39,18 +47,23 @@ class Case(msgspec.Struct, frozen=True):
     @property
     def firmware_dump(self) -> Path | None:
         """The newest dump of firmware variables among the evidence; None without one."""
-        found = [one for one in self.state.evidence if one.sort == "variables"]
+        found = [item for item in self.state.evidence if item.sort == "variables"]
         if not found:
             return None
         return self.folder / "evidence" / found[-1].copy if found[-1].copy else Path(found[-1].path)
 
 
 def crash_files(case: Case) -> list[LogFile]:
-    """The evidence of a case that may tell of crashes: everything but disks and what firmware remembers."""
-    kept = [one for one in case.state.evidence if one.sort not in {"disk", "variables"}]
+    """The evidence of a case that may tell of crashes: everything but disks and what firmware
+    remembers.
+    """
+    kept = [item for item in case.state.evidence if item.sort not in {"disk", "variables"}]
     return [
-        log_file(one.copy or one.path, case.folder / "evidence" / one.copy if one.copy else Path(one.path))
-        for one in kept
+        log_file(
+            item.copy or item.path,
+            case.folder / "evidence" / item.copy if item.copy else Path(item.path),
+        )
+        for item in kept
     ]
 
 
@@ -82,7 +95,9 @@ def load_case(folder: Path) -> Case:
     try:
         file = msgspec.json.decode(read_file(folder / CASE_FILE, WINDOW_BYTES), type=CaseFile)
     except msgspec.DecodeError as error:
-        raise InputError(f"{folder / CASE_FILE} is damaged: {error}.", "Take the folder's last backup.") from error
+        raise InputError(
+            f"{folder / CASE_FILE} is damaged: {error}.", "Take the folder's last backup."
+        ) from error
     events, _ = decode_record(_record(folder), str(folder / RECORD_FILE))
     return Case(folder, file, fold(events))
 
@@ -93,7 +108,8 @@ def list_cases(folder: Path) -> list[Case]:
 
 
 def record(case: Case, hand: Hand, *events: AnyEvent) -> Case:
-    """Add events to the record and read the case again; all or none of them are there after a crash.
+    """Add events to the record and read the case again; all or none of them are there after a
+    crash.
 
     Raises:
         RefusedError: another program holds the case.
@@ -104,7 +120,9 @@ def record(case: Case, hand: Hand, *events: AnyEvent) -> Case:
         data = _record(case.folder)
         _, whole = decode_record(data, str(path))
         if whole < len(data):
-            write_durably(path, data[:whole])  # what a crash left of an event that nobody was told about
+            write_durably(
+                path, data[:whole]
+            )  # what a crash left of an event that nobody was told about
         append_durably(path, b"".join(encode_line(event) for event in events))
     return load_case(case.folder)
 

@@ -7,25 +7,11 @@ from pathlib import Path
 import filelock
 import msgspec
 
-from mending.model import InputError, RefusedError
+from mending.model import Hand, InputError, RefusedError
 from mending.source import read_file, write_durably
 
 _LOCK_FILE = "lock"
 _HOLDER_FILE = "holder.json"
-
-
-class Hand(msgspec.Struct, frozen=True):
-    """Who is at work, for the next one to read.
-
-    Attributes:
-        who: program and process, as a person would look for it.
-        since: when it began, RFC 3339.
-        patience: how long to wait for another, in seconds.
-    """
-
-    who: str
-    since: str
-    patience: float = 5.0
 
 
 @contextmanager
@@ -40,9 +26,13 @@ def held(folder: Path, hand: Hand) -> Iterator[None]:
     try:
         lock.acquire()
     except filelock.Timeout as error:
-        raise RefusedError(f"The case {folder} is held by {_holder(folder)}.", "Wait for it to end.") from error
+        raise RefusedError(
+            f"The case {folder} is held by {_holder(folder)}.", "Wait for it to end."
+        ) from error
     except OSError as error:
-        raise InputError(f"The case {folder} cannot be written: {error.strerror or error}.") from error
+        raise InputError(
+            f"The case {folder} cannot be written: {error.strerror or error}."
+        ) from error
     try:
         write_durably(folder / _HOLDER_FILE, msgspec.json.encode(hand))
         yield

@@ -60,10 +60,16 @@ def case_result(case: Case) -> CaseResult:
         disk=state.disk,
         failing_phase=state.trace.failing_phase if state.trace else None,
         tried=tuple(
-            TriedResult(at=one.at, step=one.step, report=one.report, codes=one.codes, note=one.note)
-            for one in state.tried
+            TriedResult(
+                at=attempt.at,
+                step=attempt.step,
+                report=attempt.report,
+                codes=attempt.codes,
+                note=attempt.note,
+            )
+            for attempt in state.tried
         ),
-        starts=tuple(StartResult(at=one.at, works=one.works) for one in state.starts),
+        starts=tuple(StartResult(at=start.at, works=start.works) for start in state.starts),
         undo_points=state.undo_points,
         works=state.works,
     )

@@ -4,8 +4,19 @@ from collections.abc import Iterable, Mapping
 
 import msgspec
 
-from mending.boot import Trace
-from mending.case.events import Added, AnyEvent, Learned, Mended, PutBack, Read, Saw, Started, Traced, Tried
+from mending.boot.chain import Trace
+from mending.case.events import (
+    Added,
+    AnyEvent,
+    Learned,
+    Mended,
+    PutBack,
+    Read,
+    Saw,
+    Started,
+    Traced,
+    Tried,
+)
 from mending.knowledge import UNKNOWN
 from mending.model import Finding
 from mending.reason import Evidence, Report
@@ -45,7 +56,7 @@ class CaseState(msgspec.Struct, frozen=True, kw_only=True):
 
     def as_evidence(self) -> Evidence:
         """What bears on the causes."""
-        reports = tuple(Report(one.step, one.report) for one in self.tried)
+        reports = tuple(Report(attempt.step, attempt.report) for attempt in self.tried)
         return Evidence(
             facts=self.facts,
             seen=self.seen,
@@ -84,7 +95,9 @@ def _after(state: CaseState, event: AnyEvent) -> CaseState:
             done = (*state.since_start, Report(event.step, event.report))
             return _with(state, tried=(*state.tried, event), since_start=done)
         case Started():
-            failed = state.failed_starts if event.works else (*state.failed_starts, state.since_start)
+            failed = (
+                state.failed_starts if event.works else (*state.failed_starts, state.since_start)
+            )
             return _with(state, starts=(*state.starts, event), failed_starts=failed, since_start=())
         case Mended():
             return _with(state, undo_points=(*state.undo_points, event.undo_point), trace=None)
@@ -94,13 +107,13 @@ def _after(state: CaseState, event: AnyEvent) -> CaseState:
 
 def _without(state: CaseState, undo_point: str) -> CaseState:
     """What was undone counts as never done, so that it can be planned again."""
-    gone = [one for one in state.tried if one.undo_point == undo_point]
-    steps = {one.step for one in gone}
+    gone = [attempt for attempt in state.tried if attempt.undo_point == undo_point]
+    steps = {attempt.step for attempt in gone}
     return _with(
         state,
-        undo_points=tuple(one for one in state.undo_points if one != undo_point),
-        tried=tuple(one for one in state.tried if one not in gone),
-        since_start=tuple(one for one in state.since_start if one.step not in steps),
+        undo_points=tuple(point for point in state.undo_points if point != undo_point),
+        tried=tuple(attempt for attempt in state.tried if attempt not in gone),
+        since_start=tuple(report for report in state.since_start if report.step not in steps),
         trace=None,
     )
 

@@ -56,7 +56,8 @@ def plan_of(state: CaseState, pack: Pack, care: str = "files", prove: bool = Fal
 
     Args:
         care: a key of the pack's prices; `speed` may risk personal files without a copy.
-        prove: work out how far from the best order it is at most, where it is not known to be the best.
+        prove: work out how far from the best order it is at most, where it is not known to be the
+            best.
     """
     situation = situation_of(state, pack)
     options = [] if state.works else options_from(pack, situation, care == "speed")
@@ -65,7 +66,9 @@ def plan_of(state: CaseState, pack: Pack, care: str = "files", prove: bool = Fal
 
 
 def why_of(state: CaseState, pack: Pack, step: str, care: str = "files") -> WhyResult:
-    """Why a step of the plan stands where it does. Raises UsageError for a step that is not in it."""
+    """Why a step of the plan stands where it does. Raises UsageError for a step that is not in
+    it.
+    """
     situation = situation_of(state, pack)
     options = options_from(pack, situation, care == "speed")
     beliefs, costs = causes_of(state, pack).beliefs, visit_costs(pack, situation)
@@ -85,13 +88,17 @@ def situation_of(state: CaseState, pack: Pack) -> Situation:
 
 
 def facts_of(state: CaseState, pack: Pack) -> dict[str, str]:
-    """Facts that were told, and those that follow from the trace, from what was seen, and from steps that gave them."""
+    """Facts that were told, and those that follow from the trace, from what was seen, and from
+    steps that gave them.
+    """
     found = facts_in(pack, state.facts, state.seen)
     if state.trace is not None:
         found = {**_traced(state), **found}
-    for one in state.tried:
-        step = pack.steps.get(one.step)
-        if step is not None and one.report in _GAINED:  # a copy with files that could not be read is none
+    for attempt in state.tried:
+        step = pack.steps.get(attempt.step)
+        if (
+            step is not None and attempt.report in _GAINED
+        ):  # a copy with files that could not be read is none
             found |= step.gives
     return found
 
@@ -110,9 +117,12 @@ def _traced(state: CaseState) -> dict[str, str]:
     trace = state.trace
     if trace is None:
         return {}
-    families = {str(one.family) for one in trace.systems}
+    families = {str(system.family) for system in trace.systems}
     family = {"family": families.pop()} if len(families) == 1 else {}
-    return {**({"firmware": str(trace.firmware)} if str(trace.firmware) in {"bios", "uefi"} else {}), **family}
+    return {
+        **({"firmware": str(trace.firmware)} if str(trace.firmware) in {"bios", "uefi"} else {}),
+        **family,
+    }
 
 
 def _care(pack: Pack, care: str) -> Care:
@@ -121,4 +131,4 @@ def _care(pack: Pack, care: str) -> Care:
 
 def _tried(state: CaseState) -> Mapping[str, bool]:
     """Steps that were tried; true where one could be run."""
-    return {one.step: one.report is not ReportKind.NOT_RUN for one in state.tried}
+    return {attempt.step: attempt.report is not ReportKind.NOT_RUN for attempt in state.tried}

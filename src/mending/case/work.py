@@ -1,4 +1,6 @@
-"""The things a person does with a case, one function each. Each checks its words and records one event."""
+"""The things a person does with a case, one function each. Each checks its words and records one
+event.
+"""
 
 import hashlib
 from collections.abc import Mapping, Sequence
@@ -6,14 +8,15 @@ from pathlib import Path
 
 from rapidfuzz import process
 
-from mending.boot import FolderGrounds, Trace, read_boot_options
+from mending.boot.chain import Trace, TreeEnvironment
+from mending.boot.uefi import read_boot_options
 from mending.case.events import Added, Learned, Mended, PutBack, Read, Saw, Started, Traced, Tried
 from mending.case.folder import Case, record
-from mending.case.lock import Hand
-from mending.crash import CrashesResult, clues_in
-from mending.disk import HEAD_BYTES, sort_of
+from mending.crash.judge import clues_in
+from mending.crash.results import CrashesResult
+from mending.disk.layout import HEAD_BYTES, content_kind_of
 from mending.knowledge import UNKNOWN, Pack, Sign
-from mending.model import InputError, UsageError, clean_text
+from mending.model import Hand, InputError, UsageError, clean_text
 from mending.model.limits import EVIDENCE_BYTES
 from mending.reason import ReportKind
 from mending.source import open_folder_source, open_source, read_file, write_durably
@@ -22,7 +25,9 @@ _NEAR = 60.0
 """Similarity (of 100) from which a mistyped word is worth proposing."""
 
 
-def learn(case: Case, pack: Pack, hand: Hand, facts: Mapping[str, str], notes: Mapping[str, str]) -> Case:
+def learn(
+    case: Case, pack: Pack, hand: Hand, facts: Mapping[str, str], notes: Mapping[str, str]
+) -> Case:
     """Record facts about the PC. Raises UsageError for an unknown fact or answer."""
     return record(case, hand, learned(pack, facts, notes, hand.since))
 
@@ -30,7 +35,9 @@ def learn(case: Case, pack: Pack, hand: Hand, facts: Mapping[str, str], notes: M
 def learned(pack: Pack, facts: Mapping[str, str], notes: Mapping[str, str], at: str) -> Learned:
     """The event for facts and notes, checked."""
     check_answers(pack.facts, facts, "fact")
-    return Learned(at=at, facts=dict(facts), notes={name: clean_text(text) for name, text in notes.items()})
+    return Learned(
+        at=at, facts=dict(facts), notes={name: clean_text(text) for name, text in notes.items()}
+    )
 
 
 def saw(case: Case, pack: Pack, hand: Hand, signs: Mapping[str, str]) -> Case:
@@ -40,25 +47,35 @@ def saw(case: Case, pack: Pack, hand: Hand, signs: Mapping[str, str]) -> Case:
 
 
 def add_evidence(case: Case, hand: Hand, path: str, as_disk: bool = False) -> Case:
-    """Attach a file or device; its kind is told by its content. Disks are named, smaller evidence is copied.
+    """Attach a file or device; its kind is told by its content. Disks are named, smaller evidence
+    is copied.
 
-    A folder holds what UEFI firmware remembers, a file for each variable, or is a mounted system; it is named, too.
+    A folder holds what UEFI firmware remembers, a file for each variable, or is a mounted system;
+    it is named, too.
 
     Raises:
         InputError: it cannot be read, or is too large to be kept and no disk.
     """
     if Path(path).is_dir():
         kept = str(Path(path).resolve())
-        return record(case, hand, Added(at=hand.since, path=kept, sort=_sort_of_folder(Path(path)), bytes=0))
+        return record(
+            case, hand, Added(at=hand.since, path=kept, sort=_sort_of_folder(Path(path)), bytes=0)
+        )
     with open_source(path) as source:
         size, head = source.size, source.read(0, HEAD_BYTES).data
-        sort = "disk" if as_disk or source.kind == "device" else sort_of(head)
+        sort = "disk" if as_disk or source.kind == "device" else content_kind_of(head)
     if sort == "disk":
-        return record(case, hand, Added(at=hand.since, path=str(Path(path).resolve()), sort=sort, bytes=size))
+        return record(
+            case, hand, Added(at=hand.since, path=str(Path(path).resolve()), sort=sort, bytes=size)
+        )
     if size > EVIDENCE_BYTES and sort in {"records", "text"}:
-        return record(case, hand, Added(at=hand.since, path=str(Path(path).resolve()), sort=sort, bytes=size))
+        return record(
+            case, hand, Added(at=hand.since, path=str(Path(path).resolve()), sort=sort, bytes=size)
+        )
     if size > EVIDENCE_BYTES:
-        raise InputError(f"{path} is no disk and has {size} bytes; at most {EVIDENCE_BYTES} are kept in a case.")
+        raise InputError(
+            f"{path} is no disk and has {size} bytes; at most {EVIDENCE_BYTES} are kept in a case."
+        )
     data = read_file(Path(path), EVIDENCE_BYTES)
     name = f"{hashlib.sha256(data).hexdigest()[:12]}-{Path(path).name}"
     (case.folder / "evidence").mkdir(exist_ok=True)
@@ -67,11 +84,13 @@ def add_evidence(case: Case, hand: Hand, path: str, as_disk: bool = False) -> Ca
 
 
 def _sort_of_folder(folder: Path) -> str:
-    """`variables`, or `disk` for a mounted system. Raises InputError for a folder that is neither."""
+    """`variables`, or `disk` for a mounted system. Raises InputError for a folder that is
+    neither.
+    """
     try:
         read_boot_options(folder)
     except InputError:
-        FolderGrounds(open_folder_source(str(folder)))
+        TreeEnvironment(open_folder_source(str(folder)))
         return "disk"
     return "variables"
 
@@ -87,13 +106,26 @@ def records_read(case: Case, hand: Hand, result: CrashesResult) -> Case:
 
 
 def tried(
-    case: Case, pack: Pack, hand: Hand, step: str, report: ReportKind, codes: Sequence[str] = (), note: str = ""
+    case: Case,
+    pack: Pack,
+    hand: Hand,
+    step: str,
+    report: ReportKind,
+    codes: Sequence[str] = (),
+    note: str = "",
 ) -> Case:
     """Record what a step reported. Raises UsageError for an unknown step."""
     if step not in pack.steps:
-        raise UsageError(f"There is no step called {step!r}.{_meant(step, list(pack.steps))}", "See: mending plan CASE")
+        raise UsageError(
+            f"There is no step called {step!r}.{_meant(step, list(pack.steps))}",
+            "See: mending plan CASE",
+        )
     kept = tuple(clean_text(code) for code in codes)
-    return record(case, hand, Tried(at=hand.since, step=step, report=report, codes=kept, note=clean_text(note)))
+    return record(
+        case,
+        hand,
+        Tried(at=hand.since, step=step, report=report, codes=kept, note=clean_text(note)),
+    )
 
 
 def started(case: Case, hand: Hand, works: bool, note: str = "") -> Case:
@@ -103,22 +135,34 @@ def started(case: Case, hand: Hand, works: bool, note: str = "") -> Case:
 
 def mended(case: Case, pack: Pack, hand: Hand, repair: str, undo_point: str, trace: Trace) -> Case:
     """Record one of our repairs, the step it stands for, and the trace after it, in one go."""
-    step = next((one.id for one in pack.steps.values() if one.repair == repair), None)
-    done = [Tried(at=hand.since, step=step, report=ReportKind.MENDED, undo_point=undo_point)] if step else []
+    step = next((step.id for step in pack.steps.values() if step.repair == repair), None)
+    done = (
+        [Tried(at=hand.since, step=step, report=ReportKind.MENDED, undo_point=undo_point)]
+        if step
+        else []
+    )
     event = Mended(at=hand.since, repair=repair, undo_point=undo_point)
     return record(case, hand, event, *done, Traced(at=hand.since, trace=trace))
 
 
 def put_back(case: Case, hand: Hand, undo_point: str, trace: Trace) -> Case:
     """Record that a repair was undone, and the trace after it."""
-    return record(case, hand, PutBack(at=hand.since, undo_point=undo_point), Traced(at=hand.since, trace=trace))
+    return record(
+        case,
+        hand,
+        PutBack(at=hand.since, undo_point=undo_point),
+        Traced(at=hand.since, trace=trace),
+    )
 
 
 def check_answers(known: Mapping[str, Sign], given: Mapping[str, str], what: str) -> None:
     """Raise UsageError for a name or an answer that is not known, with the nearest one that is."""
     for name, answer in given.items():
         if name not in known:
-            raise UsageError(f"There is no {what} called {name!r}.{_meant(name, list(known))}", "See: mending signs")
+            raise UsageError(
+                f"There is no {what} called {name!r}.{_meant(name, list(known))}",
+                "See: mending signs",
+            )
         answers = [*known[name].answers, UNKNOWN]
         if answer not in answers:
             says = f"{answer!r} is no answer to {name}.{_meant(answer, answers)}"

@@ -1,7 +1,7 @@
 """The roof: parse, call, show, exit status.
 
-Start-up is cheap: a command's module is imported only when that command runs, so this module and `lazy` import
-nothing but click.
+Start-up is cheap: a command's module is imported only when that command runs, so this module and
+`lazy` import nothing but click.
 """
 
 import sys
@@ -12,37 +12,38 @@ from mending import __version__
 from mending.cli.lazy import LazyGroup
 
 COMMANDS = {
-    "demo": "make the sample workshop and run the whole job on it",
-    "open": "start a case",
-    "cases": "list the cases in a folder",
-    "add": "attach a disk, an image or another piece of evidence to a case",
-    "signs": "list what can be seen at a PC, and the answers",
-    "saw": "record what was seen",
-    "ask": "ask the most telling question next",
-    "trace": "which phase of starting fails, rung by rung, and why",
-    "code": "explain a stop code, a status code or a message on the screen",
-    "crashes": "the crashes that kernel logs tell of, and what they mean",
-    "search": "look over the whole disk for volumes, listed or not",
-    "files": "compare the files a start needs with their packages' sums",
-    "rehearse": "run the disk's own boot code and watch how far it gets",
-    "causes": "ranked causes, with the evidence for and against each",
-    "plan": "the order of steps, with minutes, needs and what is at stake",
-    "tried": "record what a step reported",
-    "started": "record a test start: does the PC start now?",
-    "work": "go through the plan one step at a time",
-    "mend": "carry out an offline repair, with an undo point",
-    "undo": "take a repair back, or list the undo points",
-    "report": "write a page about a case",
+    "demo": ("demo", "make the sample workshop and run the whole job on it"),
+    "open": ("case.open", "start a case"),
+    "cases": ("case.cases", "list the cases in a folder"),
+    "add": ("case.add", "attach a disk, an image or another piece of evidence to a case"),
+    "signs": ("case.signs", "list what can be seen at a PC, and the answers"),
+    "saw": ("case.saw", "record what was seen"),
+    "ask": ("case.ask", "ask the most telling question next"),
+    "trace": ("disk.trace", "which phase of starting fails, check by check, and why"),
+    "code": ("evidence.code", "explain a stop code, a status code or a message on the screen"),
+    "crashes": ("evidence.crashes", "the crashes that kernel logs tell of, and what they mean"),
+    "search": ("disk.search", "look over the whole disk for volumes, listed or not"),
+    "files": ("disk.files", "compare the files a start needs with their packages' sums"),
+    "rehearse": ("disk.rehearse", "run the disk's own boot code and watch how far it gets"),
+    "causes": ("case.causes", "ranked causes, with the evidence for and against each"),
+    "plan": ("case.plan", "the order of steps, with minutes, needs and what is at stake"),
+    "tried": ("case.tried", "record what a step reported"),
+    "started": ("case.started", "record a test start: does the PC start now?"),
+    "work": ("case.work", "go through the plan one step at a time"),
+    "mend": ("disk.mend", "carry out an offline repair, with an undo point"),
+    "undo": ("disk.undo", "take a repair back, or list the undo points"),
+    "report": ("case.report", "write a page about a case"),
 }
 
 
-@click.group(cls=LazyGroup, commands_help=COMMANDS, context_settings={"help_option_names": ["-h", "--help"]})
+@click.group(cls=LazyGroup, rows=COMMANDS, context_settings={"help_option_names": ["-h", "--help"]})
 @click.version_option(__version__, prog_name="mending")
 def program() -> None:
-    """Find out why a PC does not start, plan the cheapest safe repair, do the offline part and prove it.
+    """Find out why a PC does not start, plan the cheapest safe repair, do the offline part and
+    prove it.
 
-    A TARGET is a disk image, a block device, the folder of a mounted system, or a case, which is a folder, too.
-    Every command takes --json.
+    A TARGET is a disk image, a block device, the folder of a mounted system, or a case, which is a
+    folder, too. Every command takes --json.
     """
 
 
@@ -53,10 +54,10 @@ def main() -> None:
         status = program.main(standalone_mode=False, prog_name="mending")
     except click.exceptions.Exit as done:
         status = done.exit_code
-    except Exception as error:  # noqa: BLE001 - the border: what is ours becomes a sentence, the rest is raised again
-        from mending.cli.failing import status_of  # noqa: PLC0415 - lazy: only a failure needs it
+    except Exception as error:  # noqa: BLE001 - the border: ours become sentences
+        from mending.cli import error_output  # noqa: PLC0415 - lazy: only a failure needs it
 
-        status = status_of(error, as_json)
+        status = error_output.status_of(error, as_json)
     except KeyboardInterrupt:
         status = 130
     sys.exit(status if isinstance(status, int) else 0)

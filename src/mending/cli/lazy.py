@@ -8,29 +8,38 @@ import click
 
 
 class LazyGroup(click.Group):
-    """Knows the names and one line about each command; the rest is in `mending.cli.NAME`.
+    """Knows the names and one line about each command; the rest is imported when the command runs.
 
     Args:
-        commands_help: one line by name, in the order of the work.
+        rows: by name, in the order of the work: the module below `mending.cli.commands`, and one
+            line of help.
     """
 
-    def __init__(self, *args: Any, commands_help: Mapping[str, str], **kwargs: Any) -> None:
+    def __init__(self, *args: Any, rows: Mapping[str, tuple[str, str]], **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)
-        self._help = commands_help
+        self._rows = rows
 
     def list_commands(self, ctx: click.Context) -> list[str]:  # noqa: ARG002 - the shape is click's
         """Names in the order of the work."""
-        return list(self._help)
+        return list(self._rows)
 
-    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:  # noqa: ARG002
+    def get_command(
+        self,
+        ctx: click.Context,  # noqa: ARG002
+        cmd_name: str,
+    ) -> click.Command | None:
         """The command, imported now."""
-        if cmd_name not in self._help:
+        if cmd_name not in self._rows:
             return None
-        command = import_module(f"mending.cli.commands.{cmd_name}").command
+        command = import_module(f"mending.cli.commands.{self._rows[cmd_name][0]}").command
         assert isinstance(command, click.Command)
         return command
 
-    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:  # noqa: ARG002
+    def format_commands(
+        self,
+        ctx: click.Context,  # noqa: ARG002
+        formatter: click.HelpFormatter,
+    ) -> None:
         """The list in `--help`, made without importing any command."""
         with formatter.section("Commands"):
-            formatter.write_dl(list(self._help.items()))
+            formatter.write_dl([(name, line) for name, (_, line) in self._rows.items()])

@@ -10,20 +10,33 @@ from mending.model import UsageError
 
 F = TypeVar("F", bound=Callable[..., Any])
 
-as_json = click.option("--json", "as_json", is_flag=True, help="Print one JSON document (shapes: docs/json.md).")
+as_json = click.option(
+    "--json", "as_json", is_flag=True, help="Print one JSON document (shapes: docs/json.md)."
+)
 sector = click.option(
-    "--sector", type=click.Choice(["512", "4096"]), callback=lambda _ctx, _param, value: int(value) if value else None,
+    "--sector",
+    type=click.Choice(["512", "4096"]),
+    callback=lambda _ctx, _param, value: int(value) if value else None,
     help="Bytes per sector, where the image should not be asked.",
-)  # fmt: skip
-firmware = click.option("--firmware", type=click.Choice(["bios", "uefi"]), help="The kind the PC starts with.")
+)
+firmware = click.option(
+    "--firmware", type=click.Choice(["bios", "uefi"]), help="The firmware type."
+)
 variables = click.option(
-    "--variables", metavar="PATH", help="What UEFI firmware remembers: a dump of its variables, or a folder of them."
+    "--variables",
+    metavar="PATH",
+    help="What UEFI firmware remembers: a dump of its variables, or a folder of them.",
 )
 restore_from = click.option(
-    "--from", "restore_from", metavar="FOLDER", type=click.Path(path_type=Path, exists=True, file_okay=False),
+    "--from",
+    "restore_from",
+    metavar="FOLDER",
+    type=click.Path(path_type=Path, exists=True, file_okay=False),
     help="Where sound copies are: a mounted sound system, or packages.",
-)  # fmt: skip
-figure = click.option("--figure", metavar="FILE", help="Also draw the disk map: a .png, .svg or .pdf file.")
+)
+figure = click.option(
+    "--figure", metavar="FILE", help="Also draw the disk map: a .png, .svg or .pdf file."
+)
 case_argument = click.argument("case")
 target_argument = click.argument("target")
 

@@ -14,15 +14,23 @@ from rich.progress import (
     TransferSpeedColumn,
 )
 
-from mending.disk import Progress as Report
+from mending.model import Progress as Report
 
 
 @contextmanager
 def bar(what: str, *, in_bytes: bool = True) -> Iterator[Report]:
-    """A function to call with what is done and what there is in all; it draws on standard error of a terminal alone."""
+    """A function to call with what is done and what there is in all; it draws on standard error of
+    a terminal alone.
+    """
     console = Console(stderr=True, highlight=False)
-    count = (DownloadColumn(binary_units=True), TransferSpeedColumn()) if in_bytes else (MofNCompleteColumn(),)
+    count = (
+        (DownloadColumn(binary_units=True), TransferSpeedColumn())
+        if in_bytes
+        else (MofNCompleteColumn(),)
+    )
     columns = (TextColumn(what), BarColumn(), *count, TimeRemainingColumn())
-    with Progress(*columns, console=console, transient=True, disable=not console.is_terminal) as shown:
+    with Progress(
+        *columns, console=console, transient=True, disable=not console.is_terminal
+    ) as shown:
         task = shown.add_task(what, total=None)
         yield lambda done, total: shown.update(task, completed=done, total=total)

@@ -1,4 +1,6 @@
-"""From what somebody read off a screen to what it means: numbers, names with typos, whole sentences."""
+"""From what somebody read off a screen to what it means: numbers, names with typos, whole
+sentences.
+"""
 
 import re
 from collections.abc import Iterable, Iterator
@@ -16,9 +18,13 @@ _FLAGGED = 0x1000_0000
 """Some stops are written with this in front; the code behind it is the same."""
 _MOST, _NAMES, _LONGEST = 5, 3, 4000
 _WHOLE, _FEW = 84.0, 3
-"""Similarity from which the whole text is taken for a name; how many names may share the one word that is typed."""
+"""Similarity from which the whole text is taken for a name; how many names may share the one word
+that is typed.
+"""
 _WORD, _SHORT = 76.0, 2
-"""Similarity from which a word is taken for a word of a name, and the length up to which it says nothing."""
+"""Similarity from which a word is taken for a word of a name, and the length up to which it says
+nothing.
+"""
 _SURE, _NEAR = 92.0, 72.0
 """Similarity (of 100) from which a name is `likely`, and from which it is worth showing."""
 
@@ -40,7 +46,8 @@ class CodeMatch(msgspec.Struct, frozen=True, kw_only=True):
         name: symbolic name of a code; for messages, who prints it.
         phase: where the start fails that shows so; empty where a code does not tell.
         look_first: one sentence for each class of suspects, the usual one first.
-        sureness: `certain`, `likely` or `possible`, of the reading; why it was read so is in `because`.
+        confidence: `certain`, `likely` or `possible`, of the reading; why it was read so is in
+            `because`.
         source: where the row is from.
     """
 
@@ -52,7 +59,7 @@ class CodeMatch(msgspec.Struct, frozen=True, kw_only=True):
     suspects: tuple[str, ...]
     look_first: tuple[str, ...]
     parameters: tuple[ParameterResult, ...]
-    sureness: str
+    confidence: str = msgspec.field(name="sureness")
     because: str
     source: str
 
@@ -65,18 +72,20 @@ class CodeResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending",
 
 
 def look_up(text: str, codes: Codes) -> CodeResult:
-    """What a text means: `7f`, `0x0000007F`, a name, a half-remembered name, a sentence off a screen."""
+    """What a text means: `7f`, `0x0000007F`, a name, a half-remembered name, a sentence off a
+    screen.
+    """
     plain = clean_text(text[:_LONGEST]).strip()
     found: dict[tuple[str, str], CodeMatch] = {}
-    for one in (*_by_number(plain, codes), *_by_name(plain, codes), *_by_message(plain, codes)):
-        key = (one.kind, one.code or one.says)
-        if key not in found or _rank(one) < _rank(found[key]):
-            found[key] = one
+    for match in (*_by_number(plain, codes), *_by_name(plain, codes), *_by_message(plain, codes)):
+        key = (match.kind, match.code or match.says)
+        if key not in found or _rank(match) < _rank(found[key]):
+            found[key] = match
     return CodeResult(text=plain, matches=tuple(sorted(found.values(), key=_rank)[:_MOST]))
 
 
-def _rank(one: CodeMatch) -> int:
-    return ("certain", "likely", "possible").index(one.sureness)
+def _rank(match: CodeMatch) -> int:
+    return ("certain", "likely", "possible").index(match.confidence)
 
 
 def _by_number(text: str, codes: Codes) -> Iterator[CodeMatch]:
@@ -88,7 +97,11 @@ def _by_number(text: str, codes: Codes) -> Iterator[CodeMatch]:
     for raw in [match.group(0) for match in _NUMBER.finditer(outside)] or behind[:1]:
         digits = raw.lower().removeprefix("0x")
         written = raw.lower().startswith("0x") or len(digits) == 8
-        if not (written or alone or re.search(rf"(?:stop|code|error|bug ?check)\W*{re.escape(raw)}\b", text, re.I)):
+        if not (
+            written
+            or alone
+            or re.search(rf"(?:stop|code|error|bug ?check)\W*{re.escape(raw)}\b", text, re.I)
+        ):
             continue  # a word of a sentence, a year, a line number
         yield from _readings(int(digits, 16), written, behind, codes)
         if alone and not written and digits.isdecimal():
@@ -96,7 +109,11 @@ def _by_number(text: str, codes: Codes) -> Iterator[CodeMatch]:
 
 
 def _readings(number: int, written: bool, behind: list[str], codes: Codes) -> Iterator[CodeMatch]:
-    plain = number - _FLAGGED if number not in codes.stops and 0 < number - _FLAGGED < 0x1000 else number
+    plain = (
+        number - _FLAGGED
+        if number not in codes.stops and 0 < number - _FLAGGED < 0x1000
+        else number
+    )
     why = "the number as it is written" if written else "the number, taken as hexadecimal"
     why = why if plain == number else f"the number, without the flag {_FLAGGED:#x} in front"
     for kind, table in (("stop", codes.stops), ("status", codes.statuses)):
@@ -117,26 +134,34 @@ def _numbers(text: str) -> list[str]:
 
 def _by_name(text: str, codes: Codes) -> Iterator[CodeMatch]:
     """Exact names anywhere in the text, then near ones."""
-    rows = [("stop", row) for row in codes.stops.values()] + [("status", row) for row in codes.statuses.values()]
+    rows = [("stop", row) for row in codes.stops.values()] + [
+        ("status", row) for row in codes.statuses.values()
+    ]
     named = {_key(row.name): (kind, row) for kind, row in rows}
     behind = [number for part in _IN_BRACKETS.findall(text) for number in _numbers(part)]
     whole, said = _key(text), {match.group(0) for match in _NAME.finditer(text)}
-    written = {_key(one) for one in said if "_" in one or one.isupper()} | {whole}
+    written = {_key(text) for text in said if "_" in text or text.isupper()} | {whole}
     exact = [name for name in named if name in written]
     for name in exact:
         kind, row = named[name]
         yield _match(kind, row, codes, "certain", "the name as the screen shows it", behind)
-    if exact or any(one.expression.search(text) for one in codes.messages):
+    if exact or any(message.expression.search(text) for message in codes.messages):
         return
-    for score, name in sorted(((_likeness(name, whole, named), name) for name in named), reverse=True)[:_NAMES]:
+    for score, name in sorted(
+        ((_likeness(name, whole, named), name) for name in named), reverse=True
+    )[:_NAMES]:
         if score >= _NEAR:
             kind, row = named[name]
-            sureness = "likely" if score >= _SURE else "possible"
-            yield _match(kind, row, codes, sureness, f"the name is like it ({score:.0f} of 100)", behind)
+            confidence = "likely" if score >= _SURE else "possible"
+            yield _match(
+                kind, row, codes, confidence, f"the name is like it ({score:.0f} of 100)", behind
+            )
 
 
 def _likeness(name: str, text: str, names: Iterable[str]) -> float:
-    """How much of a name is in a text, of 100: all of it with typos, its words, or one word that few names have."""
+    """How much of a name is in a text, of 100: all of it with typos, its words, or one word that
+    few names have.
+    """
     words = text.split()
     if len(words) == 1 and len(text) > _SHORT and text in name.split():
         return _NEAR if sum(text in other.split() for other in names) <= _FEW else 0.0
@@ -144,9 +169,11 @@ def _likeness(name: str, text: str, names: Iterable[str]) -> float:
 
 
 def _words_there(name: list[str], words: list[str]) -> float:
-    """How much of a name is in the text, of 100: its words weighted by their length, typos forgiven.
+    """How much of a name is in the text, of 100: its words weighted by their length, typos
+    forgiven.
 
-    Two words at least must be there, unless the name has but one; a single word of a sentence is no memory of a name.
+    Two words at least must be there, unless the name has but one; a single word of a sentence is no
+    memory of a name.
     """
     best = [max((fuzz.ratio(part, word) for word in words), default=0.0) for part in name]
     there = [score if score >= _WORD else 0.0 for score in best]
@@ -155,7 +182,9 @@ def _words_there(name: list[str], words: list[str]) -> float:
     ) < min(2, len(name)):
         return 0.0
     weights = [len(part) for part in name]
-    covered = sum(score * weight for score, weight in zip(there, weights, strict=True)) / sum(weights)
+    covered = sum(score * weight for score, weight in zip(there, weights, strict=True)) / sum(
+        weights
+    )
     every = all(max(fuzz.ratio(part, word) for part in name) >= _WORD for word in words)
     return max(covered, _NEAR + (100 - _NEAR) * covered / 100) if every else covered
 
@@ -166,39 +195,70 @@ def _key(name: str) -> str:
 
 
 def _by_message(text: str, codes: Codes) -> Iterator[CodeMatch]:
-    exact = [one for one in codes.messages if one.expression.search(text)]
-    for one in exact:
-        yield _message(one, codes, "certain", "the message is in the text")
+    exact = [message for message in codes.messages if message.expression.search(text)]
+    for message in exact:
+        yield _message(message, codes, "certain", "the message is in the text")
     if exact or len(text.split()) < 3:
         return
-    plain = {number: one.plain for number, one in enumerate(codes.messages)}
-    near = process.extract(text.lower(), plain, scorer=fuzz.token_set_ratio, limit=2, score_cutoff=_NEAR)
+    plain = {number: message.plain for number, message in enumerate(codes.messages)}
+    near = process.extract(
+        text.lower(), plain, scorer=fuzz.token_set_ratio, limit=2, score_cutoff=_NEAR
+    )
     for _, score, number in near:
-        yield _message(codes.messages[number], codes, "possible", f"the message is like it ({score:.0f} of 100)")
+        yield _message(
+            codes.messages[number],
+            codes,
+            "possible",
+            f"the message is like it ({score:.0f} of 100)",
+        )
 
 
-def _match(kind: str, row: Stop, codes: Codes, sureness: str, why: str, behind: list[str]) -> CodeMatch:
+def _match(
+    kind: str, row: Stop, codes: Codes, confidence: str, why: str, behind: list[str]
+) -> CodeMatch:
     meanings = (*row.parameters, *[""] * len(behind))
     parameters = tuple(
-        ParameterResult(number=number, value=value, means=_meaning(meanings[number - 1], value, codes))
+        ParameterResult(
+            number=number, value=value, means=_meaning(meanings[number - 1], value, codes)
+        )
         for number, value in enumerate(behind[:4], 1)
     )
     return CodeMatch(
-        kind=kind, code=f"0x{row.number:08X}", name=row.name, says=row.says, phase="", suspects=row.suspects,
-        look_first=tuple(codes.looks[one] for one in row.suspects), parameters=parameters if kind == "stop" else (),
-        sureness=sureness, because=why, source=row.source,
-    )  # fmt: skip
+        kind=kind,
+        code=f"0x{row.number:08X}",
+        name=row.name,
+        says=row.says,
+        phase="",
+        suspects=row.suspects,
+        look_first=tuple(codes.looks[suspect] for suspect in row.suspects),
+        parameters=parameters if kind == "stop" else (),
+        confidence=confidence,
+        because=why,
+        source=row.source,
+    )
 
 
 def _meaning(text: str, value: str, codes: Codes) -> str:
     """What a parameter says; a status code in it is explained, too."""
     status = codes.statuses.get(int(value.lower().removeprefix("0x"), 16) & 0xFFFF_FFFF)
-    return f"{text}: {status.name}. {status.says}" if text.startswith("status code") and status is not None else text
+    return (
+        f"{text}: {status.name}. {status.says}"
+        if text.startswith("status code") and status is not None
+        else text
+    )
 
 
-def _message(one: Message, codes: Codes, sureness: str, why: str) -> CodeMatch:
+def _message(message: Message, codes: Codes, confidence: str, why: str) -> CodeMatch:
     return CodeMatch(
-        kind="message", code="", name=one.by, says=one.says, phase=one.phase, suspects=one.suspects,
-        look_first=tuple(codes.looks[name] for name in one.suspects), parameters=(), sureness=sureness, because=why,
-        source=f"the messages of {one.by}",
-    )  # fmt: skip
+        kind="message",
+        code="",
+        name=message.by,
+        says=message.says,
+        phase=message.phase,
+        suspects=message.suspects,
+        look_first=tuple(codes.looks[name] for name in message.suspects),
+        parameters=(),
+        confidence=confidence,
+        because=why,
+        source=f"the messages of {message.by}",
+    )

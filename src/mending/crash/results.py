@@ -27,7 +27,8 @@ class CrashResult(msgspec.Struct, frozen=True, kw_only=True):
         phase: where the start failed that showed so; empty for a crash of a running system.
         code: a stop code as the screen shows it, and its name; empty for other kinds.
         marks: what is said of the state of the kernel or of the dump, one sentence each.
-        modules: of a small dump, the likeliest to be at fault first; `module` is the one that is named outright.
+        modules: of a small dump, the likeliest to be at fault first; `module` is the one that is
+            named outright.
         suspects: classes of what is behind it, the usual one first.
     """
 
@@ -56,7 +57,9 @@ class CrashResult(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class StartResult(msgspec.Struct, frozen=True, kw_only=True):
-    """One start. `ended` is `clean unclean crash running unknown`; `minutes` until the last sign of life."""
+    """One start. `ended` is `clean unclean crash running unknown`; `minutes` until the last sign of
+    life.
+    """
 
     at: str
     ended: str
@@ -83,7 +86,9 @@ class LoopResult(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class OnsetResult(msgspec.Struct, frozen=True, kw_only=True):
-    """When the failing began, between two times. `sure`: how much better a beginning fits the records than none."""
+    """When the failing began, between two times. `sure`: how much better a beginning fits the
+    records than none.
+    """
 
     from_: str = msgspec.field(name="from")
     to: str
@@ -96,12 +101,15 @@ class SuspectResult(msgspec.Struct, frozen=True, kw_only=True):
     """A change, or a thing that is plugged in, set against the crashes.
 
     Attributes:
-        before_per_hour, after_per_hour: failures for an hour of running before and after the change; of a thing that is
-            plugged in, otherwise and within seconds of it.
+        before_per_hour, after_per_hour: failures for an hour of running before and after the
+            change; of a thing that is plugged in, otherwise and within seconds of it.
         ratio: after to before; None where there was no failure before.
-        p: chance of so many failures after it if it did nothing, corrected for the number of changes looked at.
+        p: chance of so many failures after it if it did nothing, corrected for the number of
+            changes looked at.
         near: chance that a failing which began at any time began so soon after one of the changes.
-        blamed: whether both are small enough to say that it is this one; that a dump names it stands for `near`.
+        plugged: whether it is a thing that is plugged in while the PC runs.
+        blamed: whether both are small enough to say that it is this one; that a dump names it
+            stands for `near`.
     """
 
     change: str
@@ -115,10 +123,13 @@ class SuspectResult(msgspec.Struct, frozen=True, kw_only=True):
     share: float
     blamed: bool
     says: str
+    plugged: bool = False
 
 
 class PatternResult(msgspec.Struct, frozen=True, kw_only=True):
-    """Something that the crashes have in common, as a number with what it suggests. `p` is None where none is told."""
+    """Something that the crashes have in common, as a number with what it suggests. `p` is None
+    where none is told.
+    """
 
     id: str
     says: str
@@ -137,7 +148,9 @@ class PointResult(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class RestoreResult(msgspec.Struct, frozen=True, kw_only=True):
-    """The point to go back to; `id` is empty where there is none. `undoes` are changes that would go with it."""
+    """The point to go back to; `id` is empty where there is none. `undoes` are changes that would
+    go with it.
+    """
 
     id: str
     at: str
@@ -166,8 +179,12 @@ class ErrorsResult(msgspec.Struct, frozen=True, kw_only=True):
     example: str
 
 
-class CrashesResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="crashes/1"):
-    """What the records of a target tell. `files` were read, `bytes` in all; `notes` say what could not be read."""
+class CrashesResult(
+    msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="crashes/1"
+):
+    """What the records of a target tell. `files` were read, `bytes` in all; `notes` say what could
+    not be read.
+    """
 
     target: str
     files: tuple[str, ...]

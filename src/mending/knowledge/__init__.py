@@ -2,7 +2,14 @@
 
 from mending.knowledge.check import check_pack
 from mending.knowledge.codes import Codes, Message, Stop, base_codes, load_codes
-from mending.knowledge.events import EventKind, EventTable, NumberedRow, WordsRow, base_events, load_events
+from mending.knowledge.events import (
+    EventKind,
+    EventTable,
+    NumberedRow,
+    WordsRow,
+    base_events,
+    load_events,
+)
 from mending.knowledge.load import base_pack, load_pack
 from mending.knowledge.schema import (
     SOMETHING_ELSE,

@@ -1,4 +1,6 @@
-"""Whether the rows of a pack fit together: signs, clues, causes. Steps and visits: `check_steps`."""
+"""Whether the rows of a pack fit together: signs, clues, causes. Steps and visits:
+`check_steps`.
+"""
 
 from collections.abc import Iterator
 
@@ -31,7 +33,10 @@ def _implied(pack: Pack, sign: Sign, where: str) -> Iterator[str]:
     for answer, row in sign.answers.items():
         for fact, implied in row.implies.items():
             if fact not in pack.facts or implied not in pack.facts[fact].answers:
-                yield f"{where}, {answer}, implies: there is no fact {fact!r} with the answer {implied!r}."
+                yield (
+                    f"{where}, {answer}, implies: there is no fact {fact!r} with the answer"
+                    f" {implied!r}."
+                )
 
 
 def _clues(pack: Pack) -> Iterator[str]:
@@ -53,7 +58,11 @@ def _causes(pack: Pack) -> Iterator[str]:
             yield f"{where}: no step fixes it."
         yield from _shows(pack, cause, where)
         yield from _likelier(pack, cause, where)
-        yield from (f"{where}, records: there is no clue {clue!r}." for clue in cause.records if clue not in pack.clues)
+        yield from (
+            f"{where}, records: there is no clue {clue!r}."
+            for clue in cause.records
+            if clue not in pack.clues
+        )
         yield from grade_faults(pack, cause.records, f"{where}, records")
 
 
@@ -65,11 +74,16 @@ def _shows(pack: Pack, cause: Cause, where: str) -> Iterator[str]:
             continue
         yield from grade_faults(pack, answers, f"{where}, shows.{name}")
         yield from (
-            f"{where}, shows.{name}: {answer!r} is no answer of it." for answer in answers if answer not in sign.answers
+            f"{where}, shows.{name}: {answer!r} is no answer of it."
+            for answer in answers
+            if answer not in sign.answers
         )
         total = sum(pack.grades.chances.get(grade, 0) for grade in answers.values())
         if total > 1 or (total == 0 and answers):
-            yield f"{where}, shows.{name}: the chances add up to {total:g}; they must be above 0 and at most 1."
+            yield (
+                f"{where}, shows.{name}: the chances add up to {total:g}; they must be above 0 and"
+                " at most 1."
+            )
 
 
 def _likelier(pack: Pack, cause: Cause, where: str) -> Iterator[str]:
@@ -86,8 +100,12 @@ def _likelier(pack: Pack, cause: Cause, where: str) -> Iterator[str]:
 
 def _tells_nothing(pack: Pack, sign: Sign) -> bool:
     usual = sign.shares
-    given = [pack.answer_chances(cause, sign) for cause in pack.causes.values() if sign.id in cause.shows]
-    return all(abs(chances[name] - share) < _TELLS for chances in given for name, share in usual.items())
+    given = [
+        pack.answer_chances(cause, sign) for cause in pack.causes.values() if sign.id in cause.shows
+    ]
+    return all(
+        abs(chances[name] - share) < _TELLS for chances in given for name, share in usual.items()
+    )
 
 
 def _whole(pack: Pack) -> Iterator[str]:
@@ -98,6 +116,10 @@ def _whole(pack: Pack) -> Iterator[str]:
     )
     both = set(pack.facts) & set(pack.signs)
     yield from (f"signs.toml, sign {name}: a fact has the same name." for name in sorted(both))
-    yield from (f"visits.toml: there is no row for {place}." for place in Place if place not in pack.visits)
+    yield from (
+        f"visits.toml: there is no row for {place}." for place in Place if place not in pack.visits
+    )
     phases = {cause.phase for cause in pack.causes.values()}
-    yield from (f"causes.toml: no cause has the phase {phase}." for phase in PHASES if phase not in phases)
+    yield from (
+        f"causes.toml: no cause has the phase {phase}." for phase in PHASES if phase not in phases
+    )

@@ -3,6 +3,7 @@
 from collections.abc import Iterator, Mapping
 
 from mending.knowledge.schema import Need, Pack, ReportKind, Step, answers_of
+from mending.model import REPAIRS
 
 
 def step_faults(pack: Pack) -> Iterator[str]:
@@ -14,6 +15,8 @@ def step_faults(pack: Pack) -> Iterator[str]:
         yield from need_faults(pack, step.needs, where)
         yield from _names(pack, step, where)
         yield from _gives(pack, step, where)
+        if step.repair is not None and REPAIRS[step.repair].step != step.id:
+            yield f"{where}, repair: the step of {step.repair} is {REPAIRS[step.repair].step}."
         yield from _possible(pack, step, where)
         if step.finds and ReportKind.NOTHING_WRONG not in step.reports:
             yield f"{where}, reports: what does it say when it finds nothing wrong?"
@@ -29,7 +32,9 @@ def step_faults(pack: Pack) -> Iterator[str]:
 def grade_faults(pack: Pack, rows: Mapping[str, str], where: str) -> Iterator[str]:
     """Words that are no grade of likelihood."""
     yield from (
-        f"{where}.{key}: {grade!r} is no grade." for key, grade in rows.items() if grade not in pack.grades.chances
+        f"{where}.{key}: {grade!r} is no grade."
+        for key, grade in rows.items()
+        if grade not in pack.grades.chances
     )
 
 
@@ -49,10 +54,18 @@ def need_faults(pack: Pack, needs: Mapping[str, Need], where: str) -> Iterator[s
 
 def _names(pack: Pack, step: Step, where: str) -> Iterator[str]:
     for key, rows in (("fixes", step.fixes), ("finds", step.finds)):
-        yield from (f"{where}, {key}: there is no cause {cause!r}." for cause in rows if cause not in pack.causes)
+        yield from (
+            f"{where}, {key}: there is no cause {cause!r}."
+            for cause in rows
+            if cause not in pack.causes
+        )
         yield from grade_faults(pack, rows, f"{where}, {key}")
     others = (*step.after, *step.rather_after)
-    yield from (f"{where}, after: there is no step {other!r}." for other in others if other not in pack.steps)
+    yield from (
+        f"{where}, after: there is no step {other!r}."
+        for other in others
+        if other not in pack.steps
+    )
 
 
 def _gives(pack: Pack, step: Step, where: str) -> Iterator[str]:
@@ -60,28 +73,42 @@ def _gives(pack: Pack, step: Step, where: str) -> Iterator[str]:
         question = pack.question(name)
         if question is None or answer not in question.answers:
             yield f"{where}, gives: there is no fact or sign {name!r} with the answer {answer!r}."
-        elif any(name in needs and answer in answers_of(needs[name]) for needs in _all_needs(pack, step)):
+        elif any(
+            name in needs and answer in answers_of(needs[name]) for needs in _all_needs(pack, step)
+        ):
             yield f"{where}, gives.{name}: it needs what it gives."
 
 
 def _all_needs(pack: Pack, step: Step) -> list[Mapping[str, Need]]:
     """Of the step, and of its place."""
-    return [step.needs, *(visit.needs for visit in pack.visits.values() if visit.place is step.place)]
+    return [
+        step.needs,
+        *(visit.needs for visit in pack.visits.values() if visit.place is step.place),
+    ]
 
 
 def _possible(pack: Pack, step: Step, where: str) -> Iterator[str]:
-    """Needs that no PC can meet together: of the step, of its place, of steps that must come before it."""
+    """Needs that no PC can meet together: of the step, of its place, of steps that must come before
+    it.
+    """
     before = [other for name in step.after if (other := pack.steps.get(name)) is not None]
-    given = {name for one in before for name in one.gives}
-    rows = [(name, answers_of(need)) for one in (step, *before) for needs in _all_needs(pack, one)
-            for name, need in needs.items()]  # fmt: skip
+    given = {name for step in before for name in step.gives}
+    rows = [
+        (name, answers_of(need))
+        for each in (step, *before)
+        for needs in _all_needs(pack, each)
+        for name, need in needs.items()
+    ]
     for name in sorted({name for name, _ in rows} - given):
         wanted = [set(answers) for other, answers in rows if other == name]
         if not set.intersection(*wanted):
-            yield f"{where}, needs.{name}: no PC can have all of {', '.join(sorted(set.union(*wanted)))}."
+            yield (
+                f"{where}, needs.{name}: no PC can have all of"
+                f" {', '.join(sorted(set.union(*wanted)))}."
+            )
     families = [set(answers_of(step.needs["family"]))] if "family" in step.needs else []
     struck = [set(pack.causes[cause].families) for cause in step.fixes if cause in pack.causes]
-    if families and struck and all(one and not one & families[0] for one in struck):
+    if families and struck and all(hit and not hit & families[0] for hit in struck):
         yield f"{where}, fixes: no cause of them strikes that family."
 
 

@@ -1,19 +1,30 @@
-"""The tables of codes and messages: stop codes, status codes, messages on the screen, and where to look first."""
+"""The tables of codes and messages: stop codes, status codes, messages on the screen, and where to
+look first.
+"""
 
 import re
 from collections.abc import Mapping
-from functools import cache
 from importlib.resources import files
+from pathlib import Path
 from typing import Any
 
 import msgspec
 
+from mending.knowledge.kept import kept
 from mending.knowledge.load import Folder, converted, toml_table
 from mending.model import InputError, Phase
 
 _CLASSES = {
-    "memory", "drive", "file-system", "boot-volume", "driver", "firmware", "power-or-heat", "update", "added-software",
-}  # fmt: skip
+    "memory",
+    "drive",
+    "file-system",
+    "boot-volume",
+    "driver",
+    "firmware",
+    "power-or-heat",
+    "update",
+    "added-software",
+}
 
 
 class Stop(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -22,7 +33,8 @@ class Stop(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     Attributes:
         name: as the screen shows it.
         suspects: classes of what is behind it, the usual one first.
-        parameters: what the first, second, ... number behind it means, as far as that is known for certain.
+        parameters: what the first, second, ... number behind it means, as far as that is known for
+            certain.
         source: where the row is from; `sure`: how sure it is.
     """
 
@@ -67,10 +79,17 @@ class Codes(msgspec.Struct, frozen=True):
     looks: Mapping[str, str]
 
 
-@cache
-def base_codes() -> Codes:
-    """The tables that Mending comes with."""
-    return load_codes(files("mending.knowledge") / "packs" / "base")
+def base_codes(parsed_in: Path | None = None) -> Codes:
+    """The tables that Mending comes with.
+
+    Args:
+        parsed_in: a folder where the parsed tables are kept from call to call; None keeps none.
+    """
+    folder = files("mending.knowledge") / "packs" / "base"
+    if parsed_in is None:
+        return load_codes(folder)
+    names = ("suspects.toml", "stops.toml", "statuses.toml", "messages.toml")
+    return kept(Codes, folder, names, lambda: load_codes(folder), parsed_in)
 
 
 def load_codes(folder: Folder) -> Codes:
@@ -79,9 +98,13 @@ def load_codes(folder: Folder) -> Codes:
     Raises:
         InputError: a file is missing or not TOML, or a row is wrong; says which file and row.
     """
-    looks = converted(toml_table(folder, "suspects.toml").get("suspects"), dict[str, str], "suspects.toml")
+    looks = converted(
+        toml_table(folder, "suspects.toml").get("suspects"), dict[str, str], "suspects.toml"
+    )
     if sorted(looks) != sorted(_CLASSES):
-        raise InputError(f"Knowledge pack: suspects.toml: exactly these are needed: {', '.join(_CLASSES)}.")
+        raise InputError(
+            f"Knowledge pack: suspects.toml: exactly these are needed: {', '.join(_CLASSES)}."
+        )
     stops, statuses = (_numbered(folder, name) for name in ("stops", "statuses"))
     messages = []
     for number, row in enumerate(_rows(folder, "messages"), 1):
@@ -99,12 +122,12 @@ def load_codes(folder: Folder) -> Codes:
 def _numbered(folder: Folder, name: str) -> dict[int, Stop]:
     found: dict[int, Stop] = {}
     for number, row in enumerate(_rows(folder, name), 1):
-        one = converted(row, Stop, f"{name}.toml, row {number}")
-        where = f"{name}.toml, {one.name}"
-        _check(one.suspects, where)
-        if one.number in found or any(one.name == other.name for other in found.values()):
+        stop = converted(row, Stop, f"{name}.toml, row {number}")
+        where = f"{name}.toml, {stop.name}"
+        _check(stop.suspects, where)
+        if stop.number in found or any(stop.name == other.name for other in found.values()):
             raise InputError(f"Knowledge pack: {where}: the number or the name is used twice.")
-        found[one.number] = one
+        found[stop.number] = stop
     return found
 
 
@@ -113,12 +136,20 @@ def _rows(folder: Folder, name: str) -> list[Any]:
     table = toml_table(folder, f"{name}.toml")
     shared = {key: table[key] for key in ("source", "sure") if key in table}
     rows = table.get(name, [])
-    if not isinstance(rows, list) or not all(isinstance(row, dict) for row in rows) or len(shared) < 2:
-        raise InputError(f"Knowledge pack: {name}.toml: a source, a sureness and a list of rows are needed.")
+    if (
+        not isinstance(rows, list)
+        or not all(isinstance(row, dict) for row in rows)
+        or len(shared) < 2
+    ):
+        raise InputError(
+            f"Knowledge pack: {name}.toml: a source, a sureness and a list of rows are needed."
+        )
     return [{**shared, **row} for row in rows]
 
 
 def _check(suspects: tuple[str, ...], where: str) -> None:
-    unknown = [one for one in suspects if one not in _CLASSES]
+    unknown = [suspect for suspect in suspects if suspect not in _CLASSES]
     if unknown or not suspects:
-        raise InputError(f"Knowledge pack: {where}: suspects: {unknown[0] if unknown else 'none'} is no class.")
+        raise InputError(
+            f"Knowledge pack: {where}: suspects: {unknown[0] if unknown else 'none'} is no class."
+        )

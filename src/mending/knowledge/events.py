@@ -88,11 +88,14 @@ def load_events(folder: Folder) -> EventTable:
         for number in row.numbers or (-1,):
             numbered[number] = (*numbered.get(number, ()), row)
     words = [
-        converted(raw, WordsRow, f"events.toml, row {place}") for place, raw in enumerate(table.get("words", []), 1)
+        converted(raw, WordsRow, f"events.toml, row {place}")
+        for place, raw in enumerate(table.get("words", []), 1)
     ]
-    for one in words:
+    for word in words:
         try:
-            re.compile(one.pattern)
+            re.compile(word.pattern)
         except re.error as error:
-            raise InputError(f"Knowledge pack: events.toml, {one.mark!r}: the pattern is none: {error}.") from error
+            raise InputError(
+                f"Knowledge pack: events.toml, {word.mark!r}: the pattern is none: {error}."
+            ) from error
     return EventTable(numbered, tuple(words))

@@ -2,7 +2,6 @@
 
 import tomllib
 from collections.abc import Mapping
-from functools import cache
 from importlib.resources import files
 from pathlib import Path
 from typing import Any, Protocol, TypeVar
@@ -10,11 +9,19 @@ from typing import Any, Protocol, TypeVar
 import msgspec
 
 from mending.knowledge.check import check_pack
+from mending.knowledge.kept import kept
 from mending.knowledge.schema import Cause, Clue, Grades, Pack, Sign, Step, Visit
 from mending.model import InputError
 
 Row = TypeVar("Row", Sign, Clue, Cause, Step)
-_TABLES = {"facts": "fact", "signs": "sign", "clues": "clue", "causes": "cause", "steps": "step", "visits": "visit"}
+_TABLES = {
+    "facts": "fact",
+    "signs": "sign",
+    "clues": "clue",
+    "causes": "cause",
+    "steps": "step",
+    "visits": "visit",
+}
 
 
 class Folder(Protocol):
@@ -24,17 +31,32 @@ class Folder(Protocol):
         """The file `name` in it."""
 
 
-@cache
-def base_pack() -> Pack:
-    """The pack that Mending comes with."""
-    return load_pack(files("mending.knowledge") / "packs" / "base")
+_base: list[Pack] = []
+"""The pack that Mending comes with, once it was asked for."""
+
+
+def base_pack(parsed_in: Path | None = None) -> Pack:
+    """The pack that Mending comes with, parsed and checked.
+
+    Args:
+        parsed_in: a folder where the parsed pack is kept from call to call; None keeps none.
+    """
+    if not _base:
+        folder = files("mending.knowledge") / "packs" / "base"
+        if parsed_in is None:
+            _base.append(load_pack(folder))
+        else:
+            names = [f"{name}.toml" for name in ("grades", *_TABLES)]
+            _base.append(kept(Pack, folder, names, lambda: load_pack(folder), parsed_in))
+    return _base[0]
 
 
 def load_pack(folder: Folder | Path) -> Pack:
     """Read and check a pack.
 
     Raises:
-        InputError: a file is missing or not TOML, or a row is wrong; says which file, table and key.
+        InputError: a file is missing or not TOML, or a row is wrong; says which file, table and
+            key.
     """
     raw = {name: toml_table(folder, f"{name}.toml") for name in ("grades", *_TABLES)}
     pack = Pack(
@@ -69,14 +91,17 @@ def _rows(raw: Mapping[str, dict[str, Any]], name: str, kind: type[Row]) -> dict
         label = table.get("id", number) if isinstance(table, dict) else number
         row = converted(table, kind, f"{name}.toml, {_TABLES[name]} {label}")
         if row.id in found:
-            raise InputError(f"Knowledge pack: {name}.toml, {_TABLES[name]} {row.id}: the id is used twice.")
+            raise InputError(
+                f"Knowledge pack: {name}.toml, {_TABLES[name]} {row.id}: the id is used twice."
+            )
         found[row.id] = row
     return found
 
 
 def _visits(raw: Mapping[str, dict[str, Any]]) -> list[Visit]:
     return [
-        converted(table, Visit, f"visits.toml, visit {number}") for number, table in enumerate(_list(raw, "visits"), 1)
+        converted(table, Visit, f"visits.toml, visit {number}")
+        for number, table in enumerate(_list(raw, "visits"), 1)
     ]
 
 

@@ -5,7 +5,7 @@ from enum import StrEnum
 
 import msgspec
 
-from mending.model import Phase, Place, Stakes
+from mending.model import FindingId, Phase, Place, RepairId, Risk
 
 UNKNOWN = "unknown"
 """Always a legal answer; it tells nothing."""
@@ -65,8 +65,8 @@ class Sign(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True
     @property
     def shares(self) -> dict[str, float]:
         """How often each answer is heard, adding up to 1."""
-        total = sum(one.usual for one in self.answers.values())
-        return {name: one.usual / total for name, one in self.answers.items()}
+        total = sum(answer.usual for answer in self.answers.values())
+        return {name: answer.usual / total for name, answer in self.answers.items()}
 
 
 class Clue(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
@@ -90,16 +90,19 @@ class Cause(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tru
         weight: grade of the prior, a key of the grades' `weights`.
         proved_by: ids of findings that prove it.
         families: system families it can strike; empty means all.
-        likelier: for a fact, for an answer: how much more or less often it strikes then, a key of `odds`.
-        shows: for a sign, for an answer: how likely that answer is when this is the cause, a key of `chances`.
-        records: for a clue: how likely crash records show it when this is the cause, a key of `chances`.
+        likelier: for a fact, for an answer: how much more or less often it strikes then, a key of
+            `odds`.
+        shows: for a sign, for an answer: how likely that answer is when this is the cause, a key of
+            `chances`.
+        records: for a clue: how likely crash records show it when this is the cause, a key of
+            `chances`.
     """
 
     id: str
     phase: Phase
     says: str
     weight: str
-    proved_by: tuple[str, ...] = ()
+    proved_by: tuple[FindingId, ...] = ()
     families: tuple[str, ...] = ()
     likelier: Mapping[str, Mapping[str, str]] = {}
     shows: Mapping[str, Mapping[str, str]] = {}
@@ -119,9 +122,11 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True
         put_back: what has to be put back afterwards.
         needs: facts or signs that must have one of these answers.
         gives: answers to facts or signs that hold once it is done.
-        after: steps that must have been tried before; rather_after: those too, where they can be done.
+        after: steps that must have been tried before; rather_after: those too, where they can be
+            done.
         fixes: how likely the step puts each cause right, a key of `chances`.
-        finds: how likely the step's own report names each cause when it is there, a key of `chances`.
+        finds: how likely the step's own report names each cause when it is there, a key of
+            `chances`.
         reports: what each of its reports says, by kind of report.
         repair: the repair that Mending does itself.
     """
@@ -134,7 +139,7 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True
     minutes: float
     waits: float = 0.0
     place: Place
-    stakes: Stakes = Stakes.NOTHING
+    stakes: Risk = Risk.NOTHING
     undone: str = ""
     put_back: str = ""
     needs: Mapping[str, Need] = {}
@@ -144,7 +149,7 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True
     fixes: Mapping[str, str] = {}
     finds: Mapping[str, str] = {}
     reports: Mapping[ReportKind, str] = {}
-    repair: str | None = None
+    repair: RepairId | None = None
 
     @property
     def takes(self) -> float:
@@ -219,12 +224,20 @@ class Pack(msgspec.Struct, frozen=True, kw_only=True):
         return any(known.get(name) in answers_of(need) for name, need in sign.pointless.items())
 
     def answer_chances(self, cause: Cause | None, sign: Sign) -> dict[str, float]:
-        """P(answer | cause): what the cause does not mention shares what is left as usual. Without cause: as usual."""
+        """P(answer | cause): what the cause does not mention shares what is left as usual. Without
+        cause: as usual.
+        """
         usual = sign.shares
-        named = {name: self.chance(grade) for name, grade in (cause.shows.get(sign.id, {}) if cause else {}).items()}
+        named = {
+            name: self.chance(grade)
+            for name, grade in (cause.shows.get(sign.id, {}) if cause else {}).items()
+        }
         rest = sum(share for name, share in usual.items() if name not in named)
         left = max(1 - sum(named.values()), 0.0)
-        return {name: named[name] if name in named else left * share / rest for name, share in usual.items()}
+        return {
+            name: named[name] if name in named else left * share / rest
+            for name, share in usual.items()
+        }
 
 
 def answers_of(need: Need) -> tuple[str, ...]:

@@ -1,31 +1,60 @@
-"""The vocabulary that every room speaks: phases, places, findings, problems, patches, units, errors, limits."""
+"""The vocabulary that every room speaks: phases, places, findings, problems, patches, units,
+errors, limits.
+"""
 
-from mending.model.checksums import crc32c, fletcher64
-from mending.model.errors import InputError, MendingError, ReadError, RefusedError, RepairFailedError, UsageError
-from mending.model.facts import Facts, VolumeState
+from mending.model.catalogue import FINDINGS, REPAIRS, ActsOn, FindingId, RepairId
+from mending.model.changes import Change, FileChange, Patch
+from mending.model.data.checksums import crc32c, fletcher64
+from mending.model.data.layout import Field, Layout
+from mending.model.data.text import (
+    clean_text,
+    decode_text,
+    hex_preview,
+    plain_bytes,
+    plain_size,
+    plain_utf16,
+)
+from mending.model.data.times import plain_time, read_short, read_time, wants_day_first
+from mending.model.data.units import ByteOffset, Lba, SectorCount
+from mending.model.data.window import Window
+from mending.model.errors import (
+    InputError,
+    MendingError,
+    ReadError,
+    RefusedError,
+    RepairFailedError,
+    UsageError,
+)
+from mending.model.filesystem_kinds import KINDS, FilesReader, FilesystemKind, KindRow
 from mending.model.findings import Finding, Severity, Where
-from mending.model.heavy import has_extra, load_extra, load_numpy, load_scipy
-from mending.model.layout import Field, Layout
-from mending.model.patches import Change, FileChange, Patch
-from mending.model.phases import PHASES, Phase, PhaseState, Verdict
-from mending.model.places import STAKES, Place, Stakes
+from mending.model.hand import Hand
+from mending.model.log_records import LogRecord, RestorePoint
+from mending.model.optional_packages import has_extra, load_extra, load_numpy, load_scipy
+from mending.model.phases import PHASES, PHASES_ON_DISK, Phase, PhaseState, Verdict
 from mending.model.problems import Problem, Reading
-from mending.model.records import LogRecord, RestorePoint
-from mending.model.text import clean_text, decode_text, hex_preview, plain_bytes, plain_size, plain_utf16
-from mending.model.times import plain_time, read_short, read_time, wants_day_first
-from mending.model.units import ByteOffset, Lba, SectorCount
-from mending.model.window import Window
+from mending.model.progress import Progress, silent
+from mending.model.volume_info import VolumeInfo, VolumeState
+from mending.model.work_places import RISKS, Place, Risk
 
 __all__ = [
+    "FINDINGS",
+    "KINDS",
     "PHASES",
-    "STAKES",
+    "PHASES_ON_DISK",
+    "REPAIRS",
+    "RISKS",
+    "ActsOn",
     "ByteOffset",
     "Change",
-    "Facts",
     "Field",
     "FileChange",
+    "FilesReader",
+    "FilesystemKind",
     "Finding",
+    "FindingId",
+    "Hand",
     "InputError",
+    "KindRow",
     "Layout",
     "Lba",
     "LogRecord",
@@ -35,16 +64,19 @@ __all__ = [
     "PhaseState",
     "Place",
     "Problem",
+    "Progress",
     "ReadError",
     "Reading",
     "RefusedError",
     "RepairFailedError",
+    "RepairId",
     "RestorePoint",
+    "Risk",
     "SectorCount",
     "Severity",
-    "Stakes",
     "UsageError",
     "Verdict",
+    "VolumeInfo",
     "VolumeState",
     "Where",
     "Window",
@@ -63,5 +95,6 @@ __all__ = [
     "plain_utf16",
     "read_short",
     "read_time",
+    "silent",
     "wants_day_first",
 ]

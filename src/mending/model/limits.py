@@ -1,25 +1,33 @@
 """Every bound in one place, each with the reason for its size."""
 
 WINDOW_BYTES = 16 * 1024 * 1024
-"""Most bytes one read may ask for: no structure is larger, and a damaged length field must not cost memory."""
+"""Most bytes one read may ask for: no structure is larger, and a damaged length field must not cost
+memory.
+"""
 
-CHAIN_RUNGS = 32
+CHAIN_CHECKS = 32
 """Most rungs of one trace; the longest chain we know has under ten."""
 
-LOGICAL_TABLES = 128
+EBR_TABLES = 128
 """Twice what any partitioning program makes; a chain of damaged tables must end."""
 
-GAP_SECTORS = 2048
-"""How far behind the boot record a boot manager's core is looked for: usual first partitions start at 63 or 2048."""
+CORE_SEARCH_SECTORS = 2048
+"""How far behind the MBR a boot manager's core is looked for: usual first partitions start at 63 or
+2048.
+"""
 
 EVIDENCE_BYTES = 64 * 1024 * 1024
 """Largest evidence file that is copied into a case; larger ones are named, not copied."""
 
-APART_SECONDS = 0.6
-"""Processor time for one volume in the process apart; sound volumes take hundredths of a second."""
+SANDBOX_SECONDS = 0.6
+"""Processor time for one volume in the sandboxed process; sound volumes take hundredths of a
+second.
+"""
 
 LOADER_BYTES = 1024 * 1024
-"""How much of a loader file is read: headers and first instructions lie in it, and many files cost little."""
+"""How much of a loader file is read: headers and first instructions lie in it, and many files cost
+little.
+"""
 
 LOADER_FILES = 24
 """Most loader files looked at on one volume; a usual one holds under ten."""
@@ -37,13 +45,17 @@ IDENTITY_RANGE_BYTES = 4096
 """Length of each of them."""
 
 REHEARSAL_INSTRUCTIONS = 5_000_000
-"""A boot record and a volume boot sector together take some thousands of instructions; more is a loop."""
+"""An MBR and a volume boot sector together take some thousands of instructions; more is a loop."""
 
 TRACE_INSTRUCTIONS = 40_000
-"""Ten times what a volume's code takes until it has read outside or inside its volume; a trace must stay quick."""
+"""Ten times what a volume's code takes until it has read outside or inside its volume; a trace must
+stay quick.
+"""
 
 TABLE_BYTES = 4 * 1024 * 1024
-"""How much of a FAT is compared and walked: every EFI system partition fits, and a large stick costs no minute."""
+"""How much of a FAT is compared and walked: every EFI system partition fits, and a large stick
+costs no minute.
+"""
 
 FOLDER_ROWS = 100_000
 """Most rows of folders walked to judge a FAT; system partitions hold hundreds."""
@@ -58,10 +70,12 @@ KERNEL_BYTES = 64 * 1024 * 1024
 """How much of a kernel file is read; unified ones with everything inside come near it."""
 
 INITRAMFS_BYTES = 256 * 1024 * 1024
-"""Largest initial file system that is walked; most have under a hundred."""
+"""Largest initramfs that is walked; most have under a hundred."""
 
 LARGEST_CHANGE = 1024 * 1024 * 1024
-"""Most bytes kept of one side of a change; kernels and initial file systems are the largest files that are put back."""
+"""Most bytes kept of one side of a change; kernels and initramfs images are the largest files that
+are put back.
+"""
 
 LARGEST_RESTORED = 256 * 1024 * 1024
 """Largest file that is compared with a package database; kernels have under twenty MiB."""
@@ -76,10 +90,14 @@ EXPANDED_LEAST = 64 * 1024 * 1024
 """A packed log may always grow to this much."""
 
 EXPANDED_TIMES = 200
-"""How many times its size a packed log may grow: text of logs packs ten to a hundred times, a trap ten thousand."""
+"""How many times its size a packed log may grow: text of logs packs ten to a hundred times, a trap
+ten thousand.
+"""
 
 EXPANDED_MOST = 1024 * 1024 * 1024
 """Most bytes that come out of one packed log; more would cost minutes."""
 
 TABLE_FILE_BYTES = 128 * 1024 * 1024
-"""Largest table of events that is held in memory as a whole; larger exports are given as XML or as a binary log."""
+"""Largest table of events that is held in memory as a whole; larger exports are given as XML or as
+a binary log.
+"""

@@ -22,6 +22,8 @@ class Phase(StrEnum):
 
 
 PHASES: tuple[Phase, ...] = tuple(Phase)
+PHASES_ON_DISK = tuple(phase for phase in PHASES if phase not in {Phase.POWER, Phase.DESKTOP})
+"""Those of which a disk can tell."""
 
 
 class PhaseState(StrEnum):
@@ -32,6 +34,8 @@ class PhaseState(StrEnum):
     DOUBTFUL = "doubtful"
     NOT_REACHED = "not-reached"
     NOT_CHECKED = "not-checked"
+    NOT_ON_DISK = "not-on-disk"
+    """Nothing on a disk tells of it: power, and the desktop behind a session."""
 
 
 class Verdict(StrEnum):

@@ -1,5 +1,6 @@
 """What a reader gives back: the record, and everything that is wrong with it."""
 
+from collections.abc import Mapping
 from typing import Generic, TypeVar
 
 import msgspec
@@ -16,6 +17,8 @@ class Problem(msgspec.Struct, frozen=True):
         length: bytes.
         found: what is there, for people.
         expected: what the written format asks for, for people.
+        values: what code decides by, where the code alone does not tell; never worked out again
+            from the words.
     """
 
     code: str
@@ -23,6 +26,7 @@ class Problem(msgspec.Struct, frozen=True):
     length: int
     found: str
     expected: str
+    values: Mapping[str, int] = {}
 
 
 class Reading(msgspec.Struct, Generic[R_co], frozen=True):

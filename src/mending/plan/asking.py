@@ -1,7 +1,9 @@
-"""Which question next: the one whose answer saves most expected minutes of plan for each minute of asking.
+"""Which question next: the one whose answer saves most expected minutes of plan for each minute of
+asking.
 
-The value of information (Howard, "Information value theory", IEEE Transactions on Systems Science and Cybernetics 2,
-1966): what the best plan costs now, less what the best plans cost on average once the answer is known.
+The value of information (Howard, "Information value theory", IEEE Transactions on Systems Science
+and Cybernetics 2, 1966): what the best plan costs now, less what the best plans cost on average
+once the answer is known.
 """
 
 from collections.abc import Callable, Mapping
@@ -12,7 +14,9 @@ from mending.knowledge import Pack, Sign
 from mending.reason import Evidence, believe, sign_likelihood, telling
 
 _LOOKED_AT = 5
-"""Signs whose worth is worked out in minutes: those that tell most about the cause for each minute."""
+"""Signs whose worth is worked out in minutes: those that tell most about the cause for each
+minute.
+"""
 _LIKELY = 0.1
 """Chance from which it is asked what the steps against a cause need."""
 _CANNOT_TELL = 0.1
@@ -24,7 +28,9 @@ Cost = Callable[[Evidence], float]
 """What the best plan costs, given what is known."""
 
 
-class QuestionResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="question/1"):
+class QuestionResult(
+    msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="question/1"
+):
     """The question that pays most; `sign` is None when none is worth its minutes.
 
     Attributes:
@@ -43,14 +49,19 @@ class QuestionResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mendi
 NO_QUESTION = QuestionResult(sign=None, asks="", answers={}, minutes=0.0, saves=0.0)
 
 
-def best_question(pack: Pack, evidence: Evidence, cost: Cost, passed: frozenset[str] = frozenset()) -> QuestionResult:
+def best_question(
+    pack: Pack, evidence: Evidence, cost: Cost, passed: frozenset[str] = frozenset()
+) -> QuestionResult:
     """The sign or fact not yet known whose answer saves most for each minute.
 
     Args:
         cost: of the best plan; asked a few times for each question that is looked at.
         passed: signs and facts that were asked and could not be answered.
     """
-    looked_at = [*telling(pack, evidence, passed)[:_LOOKED_AT], *_open_facts(pack, evidence, passed)]
+    looked_at = [
+        *telling(pack, evidence, passed)[:_LOOKED_AT],
+        *_open_facts(pack, evidence, passed),
+    ]
     now = cost(evidence)
     ranked = [(_saves(pack, evidence, cost, now, sign), sign) for sign in looked_at]
     worth = [(saves, sign) for saves, sign in ranked if saves > _PAYS * sign.minutes]
@@ -59,21 +70,30 @@ def best_question(pack: Pack, evidence: Evidence, cost: Cost, passed: frozenset[
     saves, sign = max(worth, key=lambda row: (row[0] / row[1].minutes, row[1].id))
     answers = {name: answer.says for name, answer in sign.answers.items()}
     return QuestionResult(
-        sign=sign.id, asks=sign.asks, answers=answers, minutes=sign.minutes, saves=round(saves, 1),
+        sign=sign.id,
+        asks=sign.asks,
+        answers=answers,
+        minutes=sign.minutes,
+        saves=round(saves, 1),
         fact=sign.id in pack.facts,
-    )  # fmt: skip
+    )
 
 
 def _open_facts(pack: Pack, evidence: Evidence, passed: frozenset[str]) -> list[Sign]:
     """Facts that nobody told and that steps which could help need."""
-    likely = {cause for cause, chance in believe(pack, evidence).beliefs.items() if chance >= _LIKELY}
+    likely = {
+        cause for cause, chance in believe(pack, evidence).beliefs.items() if chance >= _LIKELY
+    }
     wanted: dict[str, int] = {}
     for step in pack.steps.values():
         if likely & set(step.fixes):
             for name in (*step.needs, *pack.visits[step.place].needs):
                 wanted[name] = wanted.get(name, 0) + 1
     known = {*evidence.facts, *passed}
-    names = sorted((name for name in wanted if name in pack.facts and name not in known), key=lambda one: -wanted[one])
+    names = sorted(
+        (name for name in wanted if name in pack.facts and name not in known),
+        key=lambda text: -wanted[text],
+    )
     return [pack.facts[name] for name in names[: _LOOKED_AT // 2]]
 
 

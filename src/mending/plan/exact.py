@@ -1,4 +1,6 @@
-"""The best order of steps, proved: dynamic programming backwards over all sets of done steps (`docs/planning.md`)."""
+"""The best order of steps, proved: dynamic programming backwards over all sets of done steps
+(`docs/planning.md`).
+"""
 
 from typing import Any
 
@@ -26,7 +28,9 @@ def best_visits(problem: Objective) -> list[list[int]]:
 
 
 def _choices(problem: Objective) -> Any:
-    """For every set of done steps the steps of the best next visit, both as bit masks; 0 is to hand over."""
+    """For every set of done steps the steps of the best next visit, both as bit masks; 0 is to hand
+    over.
+    """
     numbers = load_numpy()
     count = 1 << problem.steps
     left = _masses(problem)
@@ -98,7 +102,9 @@ def _allowed(problem: Objective, group: int, sets: Any) -> Any:
 
 
 def _named(problem: Objective, groups: list[int]) -> Any:
-    """What a unit of each cause pays for being named in a group, shape (c, groups); None where nothing names any."""
+    """What a unit of each cause pays for being named in a group, shape (c, groups); None where
+    nothing names any.
+    """
     numbers = load_numpy()
     if bool((problem.miss == 1).all()):
         return None

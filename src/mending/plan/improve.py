@@ -1,4 +1,6 @@
-"""A plan made better by moving one thing at a time, where there are too many steps for all orders."""
+"""A plan made better by moving one thing at a time, where there are too many steps for all
+orders.
+"""
 
 from collections.abc import Iterator
 from typing import Any
@@ -8,14 +10,17 @@ from mending.plan.objective import Objective
 
 Order = list[list[int]]
 _ROUNDS = 80
-"""Moves at most, far more than were ever seen; each makes the plan cheaper, so the last is no worse than the first."""
+"""Moves at most, far more than were ever seen; each makes the plan cheaper, so the last is no worse
+than the first.
+"""
 _LEAST = 1e-7
 """Minutes that a move must save."""
 
 
 def improved(problem: Objective, order: Order, rounds: int = _ROUNDS) -> Order:
-    """The order after the best single moves, until none helps: a step added, left out or put elsewhere, a visit moved,
-    or two of one place made one."""
+    """The order after the best single moves, until none helps: a step added, left out or put
+    elsewhere, a visit moved, or two of one place made one.
+    """
     best = problem.cost(order)
     for _ in range(rounds):
         found = _best(problem, best, _Line(problem, order).inserted())
@@ -34,13 +39,18 @@ def _best(problem: Objective, best: float, moves: Iterator[tuple[float, Order]])
 
 
 class _Line:
-    """An order with what is left before each visit, and what the visits from there on cost a unit of what is left."""
+    """An order with what is left before each visit, and what the visits from there on cost a unit
+    of what is left.
+    """
 
     def __init__(self, problem: Objective, order: Order) -> None:
         numbers = load_numpy()
         self.problem, self.order = problem, order
         self.keep = [problem.keep[visit].prod(axis=0) for visit in order]
-        self.unnamed = [keep * problem.miss[visit].prod(axis=0) for keep, visit in zip(self.keep, order, strict=True)]
+        self.unnamed = [
+            keep * problem.miss[visit].prod(axis=0)
+            for keep, visit in zip(self.keep, order, strict=True)
+        ]
         self.minutes = [problem.visit_minutes(visit) for visit in order]
         self.left, self.paid = [problem.mass], [0.0]
         for keep, unnamed, minutes in zip(self.keep, self.unnamed, self.minutes, strict=True):
@@ -50,19 +60,30 @@ class _Line:
             self.left.append(left * unnamed)
         price, rest = numbers.full(len(problem.mass), problem.hand_over), problem.hand_over
         self.price, self.rest = [price], [rest]
-        for keep, unnamed, minutes in zip(self.keep[::-1], self.unnamed[::-1], self.minutes[::-1], strict=True):
-            price, rest = minutes + (keep - unnamed) * problem.known + unnamed * price, rest + minutes
+        for keep, unnamed, minutes in zip(
+            self.keep[::-1], self.unnamed[::-1], self.minutes[::-1], strict=True
+        ):
+            price, rest = (
+                minutes + (keep - unnamed) * problem.known + unnamed * price,
+                rest + minutes,
+            )
             self.price.append(price)
             self.rest.append(rest)
         self.price.reverse()
         self.rest.reverse()
 
     def inserted(self, only: int | None = None) -> Iterator[tuple[float, Order]]:
-        """Steps that are not planned, put in at every point; one that needs others brings them along."""
+        """Steps that are not planned, put in at every point; one that needs others brings them
+        along.
+        """
         problem, order = self.problem, self.order
         planned = sum(1 << step for visit in order for step in visit)
-        steps = [step for step in range(problem.steps) if not planned >> step & 1 and only in (None, step)]
-        for step in [one for one in steps if problem.after[one] & ~planned]:
+        steps = [
+            step
+            for step in range(problem.steps)
+            if not planned >> step & 1 and only in (None, step)
+        ]
+        for step in [step for step in steps if problem.after[step] & ~planned]:
             yield from ((problem.cost(moved), moved) for moved in _brought(problem, order, step))
         ready = [step for step in steps if not problem.after[step] & ~planned]
         if not ready:
@@ -71,12 +92,16 @@ class _Line:
             minutes = [problem.visit_minutes([step]) for step in ready]
             costs = self._costs(at, at, problem.keep[ready], problem.miss[ready], minutes)
             yield from (
-                (float(cost), [*order[:at], [step], *order[at:]]) for cost, step in zip(costs, ready, strict=True)
+                (float(cost), [*order[:at], [step], *order[at:]])
+                for cost, step in zip(costs, ready, strict=True)
             )
         for at, visit in enumerate(order):
             here = [step for step in ready if problem.place[step] == problem.place[visit[0]]]
             if here:
-                keep, miss = self.keep[at] * problem.keep[here], problem.miss[visit].prod(axis=0) * problem.miss[here]
+                keep, miss = (
+                    self.keep[at] * problem.keep[here],
+                    problem.miss[visit].prod(axis=0) * problem.miss[here],
+                )
                 minutes = [problem.visit_minutes([*visit, step]) for step in here]
                 costs = self._costs(at, at + 1, keep, miss, minutes)
                 yield from (
@@ -98,7 +123,9 @@ class _Line:
 def _replaced(problem: Objective, order: Order) -> Iterator[tuple[float, Order]]:
     """Each planned step left out, or put elsewhere."""
     for step in [step for visit in order for step in visit]:
-        others = [kept for visit in order if (kept := [one for one in visit if one != step])]
+        others = [
+            kept for visit in order if (kept := [number for number in visit if number != step])
+        ]
         yield problem.cost(others), others
         yield from _Line(problem, others).inserted(only=step)
 
@@ -107,24 +134,29 @@ def _rearranged(problem: Objective, order: Order) -> Iterator[tuple[float, Order
     """Each visit left out, put elsewhere, or joined with another of its place."""
     for number, visit in enumerate(order):
         others = order[:number] + order[number + 1 :]
-        moved = [others, *([*others[:at], visit, *others[at:]] for at in range(len(others) + 1) if at != number)]
+        moved = [
+            others,
+            *([*others[:at], visit, *others[at:]] for at in range(len(others) + 1) if at != number),
+        ]
         moved += [
             [*others[:at], [*others[at], *visit], *others[at + 1 :]]
             for at in range(len(others))
             if problem.place[others[at][0]] == problem.place[visit[0]]
         ]
-        yield from ((problem.cost(one), one) for one in moved)
+        yield from ((problem.cost(order), order) for order in moved)
 
 
 def _brought(problem: Objective, order: Order, step: int) -> Iterator[Order]:
-    """The step with those that it needs and that are not planned, in visits of their own, at every point."""
-    planned = {one for visit in order for one in visit}
+    """The step with those that it needs and that are not planned, in visits of their own, at every
+    point.
+    """
+    planned = {number for visit in order for number in visit}
     visits: Order = []
-    for one in (one for one in _needed(problem, step) if one not in planned):
-        if visits and problem.place[visits[-1][0]] == problem.place[one]:
-            visits[-1].append(one)
+    for number in (number for number in _needed(problem, step) if number not in planned):
+        if visits and problem.place[visits[-1][0]] == problem.place[number]:
+            visits[-1].append(number)
         else:
-            visits.append([one])
+            visits.append([number])
     for at in range(len(order) + 1):
         yield order[:at] + visits + order[at:]
         if at < len(order) and problem.place[order[at][0]] == problem.place[visits[-1][0]]:
@@ -135,12 +167,12 @@ def _needed(problem: Objective, step: int) -> list[int]:
     """What must come before a step, and the step, each behind what it needs."""
     found: list[int] = []
 
-    def go(one: int) -> None:
-        if one not in found:
+    def go(number: int) -> None:
+        if number not in found:
             for other in range(problem.steps):
-                if problem.after[one] >> other & 1:
+                if problem.after[number] >> other & 1:
                     go(other)
-            found.append(one)
+            found.append(number)
 
     go(step)
     return found

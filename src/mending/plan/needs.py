@@ -1,4 +1,6 @@
-"""What steps need: whether it holds, how likely it does where nobody knows, and which step supplies it."""
+"""What steps need: whether it holds, how likely it does where nobody knows, and which step supplies
+it.
+"""
 
 from collections.abc import Mapping, Sequence
 
@@ -45,24 +47,40 @@ class Needs:
 
     def of(self, step: Step) -> Wanted:
         """What a step and its place need."""
-        visit = {} if step.place is Place.BENCH and self.situation.on_bench else self.pack.visits[step.place].needs
-        return {name: answers_of(need) for needs in (visit, step.needs) for name, need in needs.items()}
+        visit = (
+            {}
+            if step.place is Place.BENCH and self.situation.on_bench
+            else self.pack.visits[step.place].needs
+        )
+        return {
+            name: answers_of(need) for needs in (visit, step.needs) for name, need in needs.items()
+        }
 
     def concerns(self, step: Step) -> bool:
-        """Whether a step is for this kind of PC: no fact that nobody can change (it has no `supply`) is against it."""
+        """Whether a step is for this kind of PC: no fact that nobody can change (it has no
+        `supply`) is against it.
+        """
         return not any(
-            name in self.pack.facts and not self.pack.facts[name].supply and self._missing(name, answers)
+            name in self.pack.facts
+            and not self.pack.facts[name].supply
+            and self._missing(name, answers)
             for name, answers in self.of(step).items()
             if not self._givers(name, answers)
         )
 
     def supplied(self, wanted: Wanted) -> list[str]:
         """The steps that supply what is known to be missing."""
-        givers = [self.giver(name, answers) for name, answers in wanted.items() if self._missing(name, answers)]
+        givers = [
+            self.giver(name, answers)
+            for name, answers in wanted.items()
+            if self._missing(name, answers)
+        ]
         return [name for name in givers if name is not None]
 
     def blocked(self, step: Step) -> str:
-        """The first need that does not hold and that nothing supplies, in words; empty where there is none."""
+        """The first need that does not hold and that nothing supplies, in words; empty where there
+        is none.
+        """
         for name, answers in self.of(step).items():
             if self._missing(name, answers) and self.giver(name, answers) is None:
                 return self.lacking(name, answers)
@@ -73,10 +91,19 @@ class Needs:
         question = self.pack.question(name)
         wanted = " or ".join(answers)
         told = self.situation.answer(name)
-        says = f"It needs {name} = {wanted}; " + (f"the case says {told}." if told else "nobody knows yet.")
-        givers = [step for step in self._givers(name, answers) if self.situation.tried.get(step.id) is not True]
+        says = f"It needs {name} = {wanted}; " + (
+            f"the case says {told}." if told else "nobody knows yet."
+        )
+        givers = [
+            step
+            for step in self._givers(name, answers)
+            if self.situation.tried.get(step.id) is not True
+        ]
         if givers:
-            return f"{says} {givers[0].id} would supply it, but that cannot be done: {self._reason(givers[0])}"
+            return (
+                f"{says} {givers[0].id} would supply it, but that cannot be done:"
+                f" {self._reason(givers[0])}"
+            )
         return f"{says} {question.supply}".rstrip() if question else says
 
     def giver(self, name: str, answers: Sequence[str]) -> str | None:
@@ -102,15 +129,27 @@ class Needs:
         return [step for step in self.pack.steps.values() if step.gives.get(name) in answers]
 
     def _reason(self, step: Step) -> str:
-        """Why a giver cannot be done; one that was done and whose fact is missing all the same did not supply it."""
+        """Why a giver cannot be done; one that was done and whose fact is missing all the same did
+        not supply it.
+        """
         if step.id in self.situation.tried:
-            return "it was done, and did not." if self.situation.tried[step.id] else "it could not be run."
+            return (
+                "it was done, and did not."
+                if self.situation.tried[step.id]
+                else "it could not be run."
+            )
         for name, answers in self.of(step).items():
             if self._missing(name, answers):
-                if any(other.id != step.id and not self._stuck(other) for other in self._givers(name, answers)):
+                if any(
+                    other.id != step.id and not self._stuck(other)
+                    for other in self._givers(name, answers)
+                ):
                     continue
                 question = self.pack.question(name)
-                return f"it needs {name} = {' or '.join(answers)}. {question.supply if question else ''}".rstrip()
+                return (
+                    f"it needs {name} = {' or '.join(answers)}."
+                    f" {question.supply if question else ''}".rstrip()
+                )
         return ""
 
     def _stuck(self, step: Step) -> bool:

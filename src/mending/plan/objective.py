@@ -8,8 +8,8 @@ from typing import Any
 
 from mending.knowledge import TOGETHER
 from mending.model import Place, load_numpy
+from mending.plan.direct_fix import DirectFix
 from mending.plan.options import Option, VisitCost
-from mending.plan.straight import Straight
 
 Beliefs = Mapping[str, float]
 """Chance by cause; causes that are there together are joined in one name by `TOGETHER`."""
@@ -19,19 +19,22 @@ Visits = Sequence[Sequence[int]]
 
 @dataclass(frozen=True)
 class Objective:
-    """A planning problem: `n` steps, `c` columns: a cause each, behind them those of causes together.
+    """A planning problem: `n` steps, `c` columns: a cause each, behind them those of causes
+    together.
 
-    Of causes that are there together something is left while one of them is: 1 - product of (1 - u), written out as a
-    sum of products of u over all their subsets, with signs. Each subset is a column: its mass carries the sign.
+    Of causes that are there together something is left while one of them is: 1 - product of (1 -
+    u), written out as a sum of products of u over all their subsets, with signs. Each subset is a
+    column: its mass carries the sign.
 
     Attributes:
         mass: chance of each column, shape (c,); rest: of all that no step touches.
         keep: what a step leaves unmended of each cause, shape (n, c), between 0 and 1.
         miss: what its report leaves unnamed, shape (n, c), between 0 and 1.
-        alone: how many columns are causes. together: for causes that are there together the columns of each on
-            its own, and their chance.
+        alone: how many columns are causes. together: for causes that are there together the columns
+            of each on its own, and their chance.
         minutes: of each step with the price of its stake, shape (n,).
-        place: number of its place, shape (n,). enter, test: minutes for getting to a place and for the test start.
+        place: number of its place, shape (n,). enter, test: minutes for getting to a place and for
+            the test start.
         mends: whether a step changes something, shape (n,): only then a test start follows.
         after: for each step the steps that must come before it, as a bit mask.
         known: what it costs to go straight for a cause that was named, shape (c,), minutes.
@@ -61,7 +64,7 @@ class Objective:
     @cached_property
     def row_minutes(self) -> list[float]:
         """`minutes` as plain numbers."""
-        return [float(one) for one in self.minutes]
+        return [float(minute) for minute in self.minutes]
 
     @cached_property
     def least(self) -> float:
@@ -70,7 +73,9 @@ class Objective:
         return max(float((self.mass * kept).sum()), 0.0) + self.rest
 
     def visit_minutes(self, steps: Sequence[int]) -> float:
-        """The way there, the steps with their stakes, and the test start if something was changed."""
+        """The way there, the steps with their stakes, and the test start if something was
+        changed.
+        """
         place = self.place[steps[0]]
         test = self.test[place] if any(self.mends[step] for step in steps) else 0.0
         return self.enter[place] + test + sum(self.row_minutes[step] for step in steps)
@@ -92,15 +97,22 @@ class Objective:
         done = 0
         for steps in visits:
             done |= sum(1 << step for step in steps)
-            if any(self.after[step] & ~done or self.place[step] != self.place[steps[0]] for step in steps):
+            if any(
+                self.after[step] & ~done or self.place[step] != self.place[steps[0]]
+                for step in steps
+            ):
                 return False
         return True
 
 
 def objective_of(
-    beliefs: Beliefs, options: Sequence[Option], visits: Mapping[Place, VisitCost], prices: Mapping[str, float],
-    hand_over: float, straight: Mapping[str, Straight],
-) -> Objective:  # fmt: skip
+    beliefs: Beliefs,
+    options: Sequence[Option],
+    visits: Mapping[Place, VisitCost],
+    prices: Mapping[str, float],
+    hand_over: float,
+    straight: Mapping[str, DirectFix],
+) -> Objective:
     """The problem that options pose.
 
     Args:
@@ -109,34 +121,65 @@ def objective_of(
         straight: where causes lead that a report names.
     """
     numbers = load_numpy()
-    touched = {cause for option in options for cause in (*option.fixes, *option.finds)}
-    sets = {name: name.split(TOGETHER) for name, chance in beliefs.items() if TOGETHER in name and chance > 0}
-    sets = {name: parts for name, parts in sets.items() if set(parts) <= touched}
-    believed = {cause for cause, chance in beliefs.items() if chance > 0} | {
-        one for row in sets.values() for one in row
-    }
-    causes = sorted(believed & touched)
-    keep = numbers.array([[1 - option.fixes.get(cause, 0.0) for cause in causes] for option in options])
-    miss = numbers.array([[1 - option.finds.get(cause, 0.0) for cause in causes] for option in options])
-    mass = numbers.array([beliefs.get(cause, 0.0) for cause in causes], dtype=float)
-    known = [min(straight[cause].cost, hand_over) if cause in straight else hand_over for cause in causes]
-    shape = (len(options), len(causes))
-    columns = _Columns(mass, keep.reshape(shape), miss.reshape(shape), numbers.array(known, dtype=float), [])
-    for name, parts in sets.items():
-        columns = columns.with_set([causes.index(part) for part in parts], beliefs[name])
+    causes, columns = _columns_of(beliefs, options, hand_over, straight)
     places = list(dict.fromkeys(option.place for option in options))
     at = {option.id: number for number, option in enumerate(options)}
     minutes = [option.minutes + prices.get(option.stakes, 0.0) for option in options]
     return Objective(
-        mass=columns.mass, rest=max(sum(beliefs.values()) - float(columns.mass.sum()), 0.0), keep=columns.keep,
-        miss=columns.miss, known=columns.known, alone=len(causes), together=tuple(columns.together),
-        minutes=numbers.array(minutes, dtype=float), place=tuple(places.index(option.place) for option in options),
+        mass=columns.mass,
+        rest=max(sum(beliefs.values()) - float(columns.mass.sum()), 0.0),
+        keep=columns.keep,
+        miss=columns.miss,
+        known=columns.known,
+        alone=len(causes),
+        together=tuple(columns.together),
+        minutes=numbers.array(minutes, dtype=float),
+        place=tuple(places.index(option.place) for option in options),
         enter=tuple(visits[place].enter_minutes for place in places),
         test=tuple(visits[place].test_minutes for place in places),
         mends=tuple(bool(option.fixes) for option in options),
-        after=tuple(sum(1 << at[name] for name in option.after if name in at) for option in options),
+        after=tuple(
+            sum(1 << at[name] for name in option.after if name in at) for option in options
+        ),
         hand_over=hand_over,
-    )  # fmt: skip
+    )
+
+
+def _columns_of(
+    beliefs: Beliefs,
+    options: Sequence[Option],
+    hand_over: float,
+    straight: Mapping[str, DirectFix],
+) -> tuple[list[str], "_Columns"]:
+    """The causes that some option touches, and a column for each of them and for each set of them
+    that is there together.
+    """
+    numbers = load_numpy()
+    touched = {cause for option in options for cause in (*option.fixes, *option.finds)}
+    together = {
+        name: name.split(TOGETHER)
+        for name, chance in beliefs.items()
+        if TOGETHER in name and chance > 0
+    }
+    together = {name: parts for name, parts in together.items() if set(parts) <= touched}
+    believed = {cause for cause, chance in beliefs.items() if chance > 0}
+    causes = sorted(touched & believed.union(*together.values()))
+    kept = [[1 - option.fixes.get(cause, 0.0) for cause in causes] for option in options]
+    missed = [[1 - option.finds.get(cause, 0.0) for cause in causes] for option in options]
+    known = [
+        min(straight[cause].cost, hand_over) if cause in straight else hand_over for cause in causes
+    ]
+    shape = (len(options), len(causes))
+    columns = _Columns(
+        numbers.array([beliefs.get(cause, 0.0) for cause in causes], dtype=float),
+        numbers.array(kept, dtype=float).reshape(shape),
+        numbers.array(missed, dtype=float).reshape(shape),
+        numbers.array(known, dtype=float),
+        [],
+    )
+    for name, parts in together.items():
+        columns = columns.with_set([causes.index(part) for part in parts], beliefs[name])
+    return causes, columns
 
 
 @dataclass(frozen=True)
@@ -150,14 +193,19 @@ class _Columns:
     together: list[tuple[tuple[int, ...], float]]
 
     def with_set(self, parts: list[int], chance: float) -> "_Columns":
-        """With the columns of causes that are there together. Nothing is named: what is there together is known."""
+        """With the columns of causes that are there together. Nothing is named: what is there
+        together is known.
+        """
         numbers = load_numpy()
-        subsets = [list(some) for size in range(1, len(parts) + 1) for some in combinations(parts, size)]
+        subsets = [
+            list(some) for size in range(1, len(parts) + 1) for some in combinations(parts, size)
+        ]
         signed = [chance * (-1.0) ** (len(some) + 1) for some in subsets]
         keep = numbers.stack([self.keep[:, some].prod(axis=1) for some in subsets], axis=1)
         return _Columns(
-            numbers.append(self.mass, signed), numbers.hstack([self.keep, keep]),
+            numbers.append(self.mass, signed),
+            numbers.hstack([self.keep, keep]),
             numbers.hstack([self.miss, numbers.ones_like(keep)]),
             numbers.append(self.known, numbers.zeros(len(subsets))),
             [*self.together, (tuple(parts), chance)],
-        )  # fmt: skip
+        )

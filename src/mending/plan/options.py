@@ -5,7 +5,7 @@ from collections.abc import Mapping
 import msgspec
 
 from mending.knowledge import Pack, Step
-from mending.model import Place, Stakes
+from mending.model import Place, Risk
 from mending.plan.needs import Needs, Situation
 
 _COPY_FACT = "backup"
@@ -13,7 +13,9 @@ _TRACE_STEP = "trace-disk"
 
 
 class VisitCost(msgspec.Struct, frozen=True):
-    """Minutes to get to a place, and for the test start that follows when something was changed there."""
+    """Minutes to get to a place, and for the test start that follows when something was changed
+    there.
+    """
 
     enter_minutes: float
     test_minutes: float
@@ -25,8 +27,8 @@ class Option(msgspec.Struct, frozen=True, kw_only=True):
 
     Attributes:
         minutes: at work and waiting.
-        fixes: chance to put each cause right; finds: chance that its report names it. Both count the chance that what
-            the step needs, and nobody knows yet, holds.
+        fixes: chance to put each cause right; finds: chance that its report names it. Both count
+            the chance that what the step needs, and nobody knows yet, holds.
         after: steps that must come before it.
         unknown: needs whose answer nobody knows yet.
         blocked: why it cannot be done; empty where it can.
@@ -36,7 +38,7 @@ class Option(msgspec.Struct, frozen=True, kw_only=True):
     does: str
     minutes: float
     place: Place
-    stakes: Stakes
+    stakes: Risk
     fixes: Mapping[str, float]
     finds: Mapping[str, float]
     after: tuple[str, ...]
@@ -53,13 +55,17 @@ def options_from(pack: Pack, situation: Situation, hasty: bool = False) -> list[
     """
     needs = Needs(pack, situation)
     open_steps = [
-        step for step in pack.steps.values() if not situation.tried.get(step.id, False) and needs.concerns(step)
+        step
+        for step in pack.steps.values()
+        if not situation.tried.get(step.id, False) and needs.concerns(step)
     ]
     made = {step.id: _option(pack, step, needs, hasty) for step in open_steps}
     for name, option in made.items():
         if not option.blocked and _leads_back(made, option.after, name):
             made[name] = msgspec.structs.replace(option, blocked="It needs a step that needs it.")
-    for step in open_steps:  # what should come before, where it can be done and does not need this step itself
+    for step in (
+        open_steps
+    ):  # what should come before, where it can be done and does not need this step itself
         for other in step.rather_after:
             able = other in made and other not in situation.tried and not made[other].blocked
             if able and not _leads_back(made, (other,), step.id):
@@ -82,7 +88,9 @@ def _leads_back(made: Mapping[str, Option], after: tuple[str, ...], name: str) -
 
 
 def visit_costs(pack: Pack, situation: Situation) -> dict[Place, VisitCost]:
-    """What each place costs here: the shortest way that is open. With the disk attached we are on the bench already."""
+    """What each place costs here: the shortest way that is open. With the disk attached we are on
+    the bench already.
+    """
     costs = {}
     for place, visit in pack.visits.items():
         ways = [(visit.minutes, visit.how)]
@@ -100,10 +108,14 @@ def _option(pack: Pack, step: Step, needs: Needs, hasty: bool) -> Option:
     after = [name for name in step.after if not situation.tried.get(name, False)]
     after += needs.supplied(wanted)
     blocked = _blocked(step, needs)
-    if step.stakes is Stakes.FILES and not hasty and situation.facts.get(_COPY_FACT) != "yes":
+    if step.stakes is Risk.FILES and not hasty and situation.facts.get(_COPY_FACT) != "yes":
         copy = needs.giver(_COPY_FACT, ("yes",))
         if copy is None:
-            blocked = blocked or f"It needs a copy of the personal files first. {needs.lacking(_COPY_FACT, ('yes',))}"
+            blocked = (
+                blocked
+                or "It needs a copy of the personal files first. "
+                f"{needs.lacking(_COPY_FACT, ('yes',))}"
+            )
         else:
             after.append(copy)
     return Option(
@@ -112,8 +124,14 @@ def _option(pack: Pack, step: Step, needs: Needs, hasty: bool) -> Option:
         minutes=step.takes,
         place=step.place,
         stakes=step.stakes,
-        fixes={cause: pack.chance(grade) * needs.chance(wanted, cause) for cause, grade in step.fixes.items()},
-        finds={cause: pack.chance(grade) * needs.chance(wanted, cause) for cause, grade in step.finds.items()},
+        fixes={
+            cause: pack.chance(grade) * needs.chance(wanted, cause)
+            for cause, grade in step.fixes.items()
+        },
+        finds={
+            cause: pack.chance(grade) * needs.chance(wanted, cause)
+            for cause, grade in step.finds.items()
+        },
         after=tuple(dict.fromkeys(after)),
         unknown=tuple(name for name in wanted if situation.answer(name) is None),
         blocked=blocked,

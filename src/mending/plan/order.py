@@ -4,23 +4,25 @@ from collections.abc import Mapping, Sequence
 
 import msgspec
 
-from mending.model import Place, Stakes
+from mending.model import Place, Risk
 from mending.plan.bound import lower_bound
+from mending.plan.direct_fix import direct_fix_for
 from mending.plan.exact import MOST_IN_A_PLACE, MOST_STEPS, best_visits
 from mending.plan.improve import improved
-from mending.plan.left import Left
 from mending.plan.objective import Beliefs, Objective, objective_of
 from mending.plan.options import Option, VisitCost
+from mending.plan.residual_belief import ResidualBelief
 from mending.plan.results import BlockedResult, PlanResult
-from mending.plan.straight import straight_for
-from mending.plan.told import curve_of, expected_of, marks_of, visits_of
+from mending.plan.summary import curve_of, expected_of, marks_of, visits_of
 
 PROMISING = 0.003
 """A step below this chance to mend or to name the cause is not worth planning."""
 _WORTH_TELLING = 0.01
 """Chance from which it is said why a step cannot be done."""
 _WINDOW = 12
-"""Steps that are ordered at once where more could help than can be ordered exactly; a twentieth of a second's work."""
+"""Steps that are ordered at once where more could help than can be ordered exactly; a twentieth of
+a second's work.
+"""
 
 
 _QUICK, _QUICK_ROUNDS = 9, 4
@@ -39,62 +41,81 @@ class Care(msgspec.Struct, frozen=True):
     hand_over: float
 
 
-USUAL = Care({Stakes.SETTINGS: 5.0, Stakes.PROGRAMS: 30.0, Stakes.FILES: 60.0}, 480.0)
+USUAL = Care({Risk.SETTINGS: 5.0, Risk.PROGRAMS: 30.0, Risk.FILES: 60.0}, 480.0)
 """For whoever has no pack at hand."""
 
 
 def make_plan(
-    beliefs: Beliefs, options: Sequence[Option], visits: Mapping[Place, VisitCost], care: Care = USUAL,
+    beliefs: Beliefs,
+    options: Sequence[Option],
+    visits: Mapping[Place, VisitCost],
+    care: Care = USUAL,
     prove: bool = False,
-) -> PlanResult:  # fmt: skip
+) -> PlanResult:
     """Order the options.
 
     Args:
-        beliefs: chance by cause, or by causes that are there together; those that no option knows count as never fixed.
-        prove: where the order is not exact, also work out how far from the best it is at most; takes a second or two.
+        beliefs: chance by cause, or by causes that are there together; those that no option knows
+            count as never fixed.
+        prove: where the order is not exact, also work out how far from the best it is at most;
+            takes a second or two.
     """
     able = [option for option in options if not option.blocked]
     relevant, problem = problem_of(beliefs, able, visits, care)
     exact = _fits(relevant)
-    order = best_visits(problem) if exact else improved(problem, _start(beliefs, relevant, visits, care, problem))
+    order = (
+        best_visits(problem)
+        if exact
+        else improved(problem, _start(beliefs, relevant, visits, care, problem))
+    )
     steps = [in_turn(beliefs, [relevant[number] for number in visit]) for visit in order]
-    named = straight_for(able, visits, care.prices, care.hand_over)
+    named = direct_fix_for(able, visits, care.prices, care.hand_over)
     curve = curve_of(beliefs, steps, visits, named)
     gap = 0.0 if exact else _gap(problem, order) if prove else None
     return PlanResult(
-        visits=visits_of(beliefs, steps, visits, named), blocked=tuple(_blocked(beliefs, options)),
-        expected_minutes=expected_of(beliefs, steps, visits, named), chance_by=marks_of(curve), curve=curve,
-        cost=problem.cost(order), exact=exact, gap=gap,
-    )  # fmt: skip
+        visits=visits_of(beliefs, steps, visits, named),
+        blocked=tuple(_blocked(beliefs, options)),
+        expected_minutes=expected_of(beliefs, steps, visits, named),
+        chance_by=marks_of(curve),
+        curve=curve,
+        cost=problem.cost(order),
+        exact=exact,
+        gap=gap,
+    )
 
 
 def quick_cost(
-    beliefs: Beliefs, options: Sequence[Option], visits: Mapping[Place, VisitCost], care: Care = USUAL
+    beliefs: Beliefs,
+    options: Sequence[Option],
+    visits: Mapping[Place, VisitCost],
+    care: Care = USUAL,
 ) -> float:
     """What a good plan costs, without its words: for comparing what could be known."""
     able = [option for option in options if not option.blocked]
     relevant, problem = problem_of(beliefs, able, visits, care)
-    return problem.cost(improved(problem, _start(beliefs, relevant, visits, care, problem, _QUICK), _QUICK_ROUNDS))
+    return problem.cost(
+        improved(problem, _start(beliefs, relevant, visits, care, problem, _QUICK), _QUICK_ROUNDS)
+    )
 
 
 def problem_of(
     beliefs: Beliefs, able: Sequence[Option], visits: Mapping[Place, VisitCost], care: Care
 ) -> tuple[list[Option], Objective]:
     """The options that could help, with those that they need, and the problem that they pose."""
-    left = Left(beliefs)
+    left = ResidualBelief(beliefs)
     relevant = _with_needed([option for option in able if left.worth(option) >= PROMISING], able)
-    named = straight_for(able, visits, care.prices, care.hand_over)
+    named = direct_fix_for(able, visits, care.prices, care.hand_over)
     return relevant, objective_of(beliefs, relevant, visits, care.prices, care.hand_over, named)
 
 
 def in_turn(beliefs: Beliefs, steps: Sequence[Option]) -> list[Option]:
     """The steps of a visit by chance for a minute, each behind what it needs."""
-    left = Left(beliefs)
-    waiting = sorted(steps, key=lambda one: (-left.worth(one) / one.minutes, one.id))
+    left = ResidualBelief(beliefs)
+    waiting = sorted(steps, key=lambda option: (-left.worth(option) / option.minutes, option.id))
     turn: list[Option] = []
     while waiting:
-        names = {one.id for one in waiting}
-        following = next(one for one in waiting if not names & set(one.after))
+        names = {option.id for option in waiting}
+        following = next(option for option in waiting if not names & set(option.after))
         turn.append(following)
         waiting.remove(following)
     return turn
@@ -107,7 +128,9 @@ def _gap(problem: Objective, order: Sequence[Sequence[int]]) -> float:
 
 
 def _with_needed(useful: Sequence[Option], options: Sequence[Option]) -> list[Option]:
-    """The useful ones whose needed steps can be done, and these steps. What is needed may need others in turn."""
+    """The useful ones whose needed steps can be done, and these steps. What is needed may need
+    others in turn.
+    """
     by_id = {option.id: option for option in options}
     kept = {option.id: option for option in useful}
     waiting = list(useful)
@@ -117,28 +140,34 @@ def _with_needed(useful: Sequence[Option], options: Sequence[Option]) -> list[Op
                 kept[name] = by_id[name]
                 waiting.append(by_id[name])
     while True:  # a step whose need cannot be met falls out, and with it those that need it
-        lost = {one.id for one in kept.values() if not set(one.after) <= set(kept)}
+        lost = {option.id for option in kept.values() if not set(option.after) <= set(kept)}
         if not lost:
             return [option for option in options if option.id in kept]
-        kept = {name: one for name, one in kept.items() if name not in lost}
+        kept = {name: option for name, option in kept.items() if name not in lost}
 
 
 def _fits(options: Sequence[Option]) -> bool:
-    counts = [sum(one.place is place for one in options) for place in Place]
+    counts = [sum(option.place is place for option in options) for place in Place]
     return len(options) <= MOST_STEPS and max(counts) <= MOST_IN_A_PLACE
 
 
 def _start(
-    beliefs: Beliefs, relevant: list[Option], visits: Mapping[Place, VisitCost], care: Care, problem: Objective,
+    beliefs: Beliefs,
+    relevant: list[Option],
+    visits: Mapping[Place, VisitCost],
+    care: Care,
+    problem: Objective,
     window: int = _WINDOW,
-) -> list[list[int]]:  # fmt: skip
+) -> list[list[int]]:
     """An order to begin with: the best of the steps that promise most for their minutes."""
-    left, chosen = Left(beliefs), list[Option]()
-    for option in sorted(relevant, key=lambda one: (-left.worth(one) / one.minutes, one.id)):
-        group = [one for one in _with_needed([option], relevant) if one not in chosen]
+    left, chosen = ResidualBelief(beliefs), list[Option]()
+    for option in sorted(
+        relevant, key=lambda option: (-left.worth(option) / option.minutes, option.id)
+    ):
+        group = [needed for needed in _with_needed([option], relevant) if needed not in chosen]
         if len(chosen) + len(group) <= window and _fits([*chosen, *group]):
             chosen += group
-    named = straight_for(relevant, visits, care.prices, care.hand_over)
+    named = direct_fix_for(relevant, visits, care.prices, care.hand_over)
     part = objective_of(beliefs, chosen, visits, care.prices, care.hand_over, named)
     at = {option.id: number for number, option in enumerate(relevant)}
     order = [[at[chosen[number].id] for number in visit] for visit in best_visits(part)]
@@ -146,7 +175,7 @@ def _start(
 
 
 def _blocked(beliefs: Beliefs, options: Sequence[Option]) -> list[BlockedResult]:
-    left = Left(beliefs)
+    left = ResidualBelief(beliefs)
     rows = [
         BlockedResult(id=option.id, chance=left.fixed_by([option]), says=option.blocked)
         for option in options

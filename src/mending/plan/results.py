@@ -4,14 +4,15 @@ from collections.abc import Mapping
 
 import msgspec
 
-from mending.model import Place, Stakes
+from mending.model import Place, Risk
 
 
 class StepResult(msgspec.Struct, frozen=True, kw_only=True):
     """One step of a visit.
 
     Attributes:
-        chance: that it puts right what is wrong, or one of the things that are, if nothing before it helped.
+        chance: that it puts right what is wrong, or one of the things that are, if nothing before
+            it helped.
         needs: facts still to be found out before it can be done.
         tests: whether its own report tells something about causes.
         leads_to: for each other cause that its report may name, the steps to go straight for then.
@@ -21,7 +22,7 @@ class StepResult(msgspec.Struct, frozen=True, kw_only=True):
     does: str
     minutes: float
     chance: float
-    stakes: Stakes
+    stakes: Risk
     needs: tuple[str, ...]
     repair: str | None
     why: str
@@ -30,7 +31,9 @@ class StepResult(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class VisitResult(msgspec.Struct, frozen=True, kw_only=True):
-    """The steps done in one place between two test starts. `minutes` is getting there and the test start."""
+    """The steps done in one place between two test starts. `minutes` is getting there and the test
+    start.
+    """
 
     place: Place
     how: str
@@ -58,8 +61,10 @@ class PlanResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending",
 
     Attributes:
         expected_minutes: until the PC works or the plan is at its end.
-        chance_by: chance of a working PC by so many minutes; curve: the same at every point where it rises.
-        cost: expected minutes with the prices of what is at stake and with handing over, which the plan keeps least.
+        chance_by: chance of a working PC by so many minutes; curve: the same at every point where
+            it rises.
+        cost: expected minutes with the prices of what is at stake and with handing over, which the
+            plan keeps least.
         exact: whether this order is proved to be the best.
         gap: how far from the best it can be at most, as a share; None where nothing is proved.
     """

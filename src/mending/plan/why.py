@@ -5,18 +5,20 @@ from collections.abc import Mapping, Sequence
 import msgspec
 
 from mending.model import Place, UsageError
+from mending.plan.direct_fix import direct_fix_for
 from mending.plan.objective import Beliefs, Objective, objective_of
 from mending.plan.options import Option, VisitCost
 from mending.plan.order import Care
 from mending.plan.results import PlanResult
-from mending.plan.straight import straight_for
 
 
 class WhyResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="why/1"):
-    """A step of a plan moved. Costs are expected minutes, stakes and handing over among them (`docs/planning.md`).
+    """A step of a plan moved. Costs are expected minutes, stakes and handing over among them
+    (`docs/planning.md`).
 
     Attributes:
-        first: with the step, and what it needs, in a visit of its own before all others; last: behind all others.
+        first: with the step, and what it needs, in a visit of its own before all others; last:
+            behind all others.
         without: with the step, and what needs it, left out.
     """
 
@@ -28,27 +30,36 @@ class WhyResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", 
 
 
 def why_there(
-    plan: PlanResult, step: str, beliefs: Beliefs, options: Sequence[Option], visits: Mapping[Place, VisitCost],
+    plan: PlanResult,
+    step: str,
+    beliefs: Beliefs,
+    options: Sequence[Option],
+    visits: Mapping[Place, VisitCost],
     care: Care,
-) -> WhyResult:  # fmt: skip
-    """Compare the plan with the same plan in which one step is moved. Raises UsageError for a step that it has not."""
-    order = [[one.id for one in visit.steps] for visit in plan.visits]
+) -> WhyResult:
+    """Compare the plan with the same plan in which one step is moved. Raises UsageError for a step
+    that it has not.
+    """
+    order = [[step.id for step in visit.steps] for visit in plan.visits]
     names = [name for steps in order for name in steps]
     if step not in names:
-        raise UsageError(f"The plan has no step called {step!r}.", f"It has: {', '.join(names) or 'none'}.")
+        raise UsageError(
+            f"The plan has no step called {step!r}.", f"It has: {', '.join(names) or 'none'}."
+        )
     by_id = {option.id: option for option in options}
     planned = [by_id[name] for name in names]
     reachable = [option for option in options if not option.blocked]
-    straight = straight_for(reachable, visits, care.prices, care.hand_over)
+    straight = direct_fix_for(reachable, visits, care.prices, care.hand_over)
     problem = objective_of(beliefs, planned, visits, care.prices, care.hand_over, straight)
     before = _needed(by_id, step)
     behind = {name for name in names if step in _needed(by_id, name)}
     return WhyResult(
-        step=step, planned=_cost(problem, names, order),
+        step=step,
+        planned=_cost(problem, names, order),
         first=_cost(problem, names, [*_by_place(by_id, names, before), *_left(order, before)]),
         last=_cost(problem, names, [*_left(order, behind), *_by_place(by_id, names, behind)]),
         without=_cost(problem, names, _left(order, behind)),
-    )  # fmt: skip
+    )
 
 
 def _needed(by_id: Mapping[str, Option], step: str) -> set[str]:
@@ -61,10 +72,12 @@ def _needed(by_id: Mapping[str, Option], step: str) -> set[str]:
     return found
 
 
-def _by_place(by_id: Mapping[str, Option], names: Sequence[str], wanted: set[str]) -> list[list[str]]:
+def _by_place(
+    by_id: Mapping[str, Option], names: Sequence[str], wanted: set[str]
+) -> list[list[str]]:
     """Steps in the order of the plan, as visits of their own."""
     visits: list[list[str]] = []
-    for name in (one for one in names if one in wanted):
+    for name in (name for name in names if name in wanted):
         if visits and by_id[visits[-1][0]].place is by_id[name].place:
             visits[-1].append(name)
         else:

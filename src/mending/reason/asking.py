@@ -12,7 +12,8 @@ _WORTH_ASKING = 0.004
 
 
 def telling(pack: Pack, evidence: Evidence, passed: frozenset[str] = frozenset()) -> list[Sign]:
-    """Signs not yet seen that tell something, the most information about the cause for each minute first.
+    """Signs not yet seen that tell something, the most information about the cause for each minute
+    first.
 
     Args:
         passed: signs that were asked and could not be answered.
@@ -20,20 +21,28 @@ def telling(pack: Pack, evidence: Evidence, passed: frozenset[str] = frozenset()
     beliefs = believe(pack, evidence).beliefs
     known = {**evidence.seen, **evidence.facts}
     asked = {*evidence.seen, *passed}
-    open_signs = [one for one in pack.signs.values() if one.id not in asked and not pack.pointless(one, known)]
+    open_signs = [
+        sign
+        for sign in pack.signs.values()
+        if sign.id not in asked and not pack.pointless(sign, known)
+    ]
     bits = {sign.id: information(pack, evidence, beliefs, sign) for sign in open_signs}
     worth = [sign for sign in open_signs if bits[sign.id] >= _WORTH_ASKING]
     return sorted(worth, key=lambda sign: (-bits[sign.id] / sign.minutes, sign.id))
 
 
 def information(pack: Pack, evidence: Evidence, beliefs: Beliefs, sign: Sign) -> float:
-    """Mutual information between the answer and the cause, in bits, among the causes that are there alone."""
+    """Mutual information between the answer and the cause, in bits, among the causes that are there
+    alone.
+    """
     causes = [cause for cause in possible_causes(pack, evidence) if cause.id in beliefs]
     total = 0.0
     for answer in sign.answers:
         given = sign_likelihood(pack, causes, sign, answer)
         alone = {cause: chance for cause, chance in beliefs.items() if cause in given}
-        overall = sum(chance * given[cause] for cause, chance in alone.items()) / sum(alone.values())
+        overall = sum(chance * given[cause] for cause, chance in alone.items()) / sum(
+            alone.values()
+        )
         total += sum(
             chance * given[cause] * math.log2(given[cause] / overall)
             for cause, chance in alone.items()

@@ -1,8 +1,10 @@
-"""Causes by Bayes' rule, one fault at a time unless findings prove several, each with what speaks for and against it.
+"""Causes by Bayes' rule, one fault at a time unless findings prove several, each with what speaks
+for and against it.
 
-P(cause | evidence) is proportional to prior x product of P(item | cause); items are taken as independent given the
-cause (naive Bayes; Pearl, "Probabilistic Reasoning in Intelligent Systems", 1988, section 2.1). The weight of an item
-is the natural logarithm of P(item | cause) / P(item), so weights of one cause add up.
+P(cause | evidence) is proportional to prior x product of P(item | cause); items are taken as
+independent given the cause (naive Bayes; Pearl, "Probabilistic Reasoning in Intelligent Systems",
+1988, section 2.1). The weight of an item is the natural logarithm of P(item | cause) / P(item), so
+weights of one cause add up.
 """
 
 import math
@@ -57,7 +59,8 @@ class CausesResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending
 
     Attributes:
         something_else: the share that none of them explains.
-        together: causes that are there at once: findings prove each of them. Empty unless there are two.
+        together: causes that are there at once: findings prove each of them. Empty unless there are
+            two.
         together_chance: chance of that.
         contradictions: pieces of evidence that seldom go together, whatever the cause.
     """
@@ -72,12 +75,17 @@ class CausesResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending
     def beliefs(self) -> Beliefs:
         """Chances by id, those of causes that are there together by their joined ids."""
         both = {TOGETHER.join(self.together): self.together_chance} if self.together else {}
-        alone = {cause.id: cause.chance - self.together_chance * (cause.id in self.together) for cause in self.causes}
+        alone = {
+            cause.id: cause.chance - self.together_chance * (cause.id in self.together)
+            for cause in self.causes
+        }
         return {**alone, **both, SOMETHING_ELSE: self.something_else}
 
 
 def believe(pack: Pack, evidence: Evidence) -> CausesResult:
-    """Rank the causes that fit the family of the PC, likeliest first. What a fatal finding proves is proven."""
+    """Rank the causes that fit the family of the PC, likeliest first. What a fatal finding proves
+    is proven.
+    """
     causes = possible_causes(pack, evidence)
     told = items(pack, causes, evidence)
     prior = prior_of(pack, causes, evidence.facts)
@@ -90,10 +98,14 @@ def believe(pack: Pack, evidence: Evidence) -> CausesResult:
     chances = {cause.id: after[cause.id] + both * (cause.id in together) for cause in causes}
     ranked = sorted(causes, key=lambda cause: (-chances[cause.id], cause.phase.rank, cause.id))
     return CausesResult(
-        causes=tuple(_result(cause, chances[cause.id], cause.id in proven, prior, told) for cause in ranked),
-        something_else=after[SOMETHING_ELSE], together=together, together_chance=both,
+        causes=tuple(
+            _result(cause, chances[cause.id], cause.id in proven, prior, told) for cause in ranked
+        ),
+        something_else=after[SOMETHING_ELSE],
+        together=together,
+        together_chance=both,
         contradictions=contradictions(prior, told),
-    )  # fmt: skip
+    )
 
 
 def proven_by(causes: list[Cause], evidence: Evidence) -> list[str]:
@@ -107,18 +119,27 @@ def _with_proven(after: Mapping[str, float], proven: list[str]) -> dict[str, flo
     """What is left for single causes when findings prove one, or several at once."""
     alone = proven[0] if len(proven) == 1 else None
     rest = sum(chance for cause, chance in after.items() if cause not in proven) or 1.0
-    others = {cause: 0.0 if cause in proven else (1.0 - PROVEN) * chance / rest for cause, chance in after.items()}
+    others = {
+        cause: 0.0 if cause in proven else (1.0 - PROVEN) * chance / rest
+        for cause, chance in after.items()
+    }
     return {**others, alone: PROVEN} if alone else others
 
 
 def possible_causes(pack: Pack, evidence: Evidence) -> list[Cause]:
     """The causes that can strike this family of systems; all of them where it is unknown."""
     family = evidence.facts.get("family")
-    return [cause for cause in pack.causes.values() if not (family and cause.families) or family in cause.families]
+    return [
+        cause
+        for cause in pack.causes.values()
+        if not (family and cause.families) or family in cause.families
+    ]
 
 
 def prior_of(pack: Pack, causes: list[Cause], facts: Mapping[str, str]) -> dict[str, float]:
-    """Chances before any evidence: how often each cause is met, given family, age, history and the like."""
+    """Chances before any evidence: how often each cause is met, given family, age, history and the
+    like.
+    """
     weights = {cause.id: pack.grades.weights[cause.weight] for cause in causes}
     for cause in causes:
         for fact, odds in cause.likelier.items():
@@ -131,7 +152,8 @@ def prior_of(pack: Pack, causes: list[Cause], facts: Mapping[str, str]) -> dict[
 
 def _posterior(prior: Mapping[str, float], told: list[Item]) -> dict[str, float]:
     logs = {
-        cause: math.log(chance) + sum(math.log(item.given[cause]) for item in told) for cause, chance in prior.items()
+        cause: math.log(chance) + sum(math.log(item.given[cause]) for item in told)
+        for cause, chance in prior.items()
     }
     top = max(logs.values())
     scaled = {cause: math.exp(value - top) for cause, value in logs.items()}
@@ -139,7 +161,9 @@ def _posterior(prior: Mapping[str, float], told: list[Item]) -> dict[str, float]
     return {cause: value / total for cause, value in scaled.items()}
 
 
-def _result(cause: Cause, chance: float, proven: bool, prior: Mapping[str, float], told: list[Item]) -> CauseResult:
+def _result(
+    cause: Cause, chance: float, proven: bool, prior: Mapping[str, float], told: list[Item]
+) -> CauseResult:
     weights = [EvidenceWeight(item.says, round(_weight(cause.id, prior, item), 3)) for item in told]
     return CauseResult(
         id=cause.id,
@@ -147,8 +171,18 @@ def _result(cause: Cause, chance: float, proven: bool, prior: Mapping[str, float
         says=cause.says,
         chance=chance,
         proven=proven,
-        for_=tuple(sorted((one for one in weights if one.weight > _TELLING), key=lambda one: -one.weight)),
-        against=tuple(sorted((one for one in weights if one.weight < -_TELLING), key=lambda one: one.weight)),
+        for_=tuple(
+            sorted(
+                (weight for weight in weights if weight.weight > _TELLING),
+                key=lambda weight: -weight.weight,
+            )
+        ),
+        against=tuple(
+            sorted(
+                (weight for weight in weights if weight.weight < -_TELLING),
+                key=lambda weight: weight.weight,
+            )
+        ),
     )
 
 

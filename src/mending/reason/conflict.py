@@ -1,9 +1,9 @@
 """Evidence that does not go together.
 
-Let the lift of a piece under a cause be P(piece | cause) / P(piece). Two pieces are in conflict where the best cause of
-each on its own lifts it far, and no cause lifts both: the product of the two highest lifts, over the highest product
-under one cause, is large. It is the likelihood ratio of two causes against one. Then a piece is mistaken, or there are
-two faults.
+Let the lift of a piece under a cause be P(piece | cause) / P(piece). Two pieces are in conflict
+where the best cause of each on its own lifts it far, and no cause lifts both: the product of the
+two highest lifts, over the highest product under one cause, is large. It is the likelihood ratio of
+two causes against one. Then a piece is mistaken, or there are two faults.
 """
 
 from collections.abc import Mapping, Sequence
@@ -40,7 +40,9 @@ def contradictions(prior: Mapping[str, float], told: Sequence[Item]) -> tuple[Co
         apart = max(lifts[a].values()) * max(lifts[b].values())
         ratio = apart / max(lifts[a][cause] * lifts[b][cause] for cause in prior)
         if ratio >= _CONFLICT:
-            rows.append(Contradiction(evidence=first.says, other=second.says, ratio=round(ratio, 1)))
+            rows.append(
+                Contradiction(evidence=first.says, other=second.says, ratio=round(ratio, 1))
+            )
     return tuple(sorted(rows, key=lambda row: -row.ratio)[:_SHOWN])
 
 

@@ -4,7 +4,7 @@ from collections.abc import Mapping
 
 import msgspec
 
-from mending.boot import Trace
+from mending.boot.chain import Trace
 from mending.knowledge import ReportKind
 from mending.model import Finding
 

@@ -9,7 +9,9 @@ from mending.model import Finding, PhaseState, Severity
 from mending.reason.evidence import Evidence, Report
 
 SMOOTHING = 0.03
-"""Share of every answer that follows the usual frequencies: nobody's table is so good that an answer is impossible."""
+"""Share of every answer that follows the usual frequencies: nobody's table is so good that an
+answer is impossible.
+"""
 FOUND_IF_THERE = 0.98
 FOUND_IF_NOT = 0.002
 CLEAN_IF_THERE = 0.05
@@ -28,7 +30,8 @@ class Item(msgspec.Struct, frozen=True):
     """One piece of evidence, in words and as P(evidence | cause) for every cause.
 
     Attributes:
-        group: what it shares with other pieces that in part tell the same; empty where it stands for itself.
+        group: what it shares with other pieces that in part tell the same; empty where it stands
+            for itself.
         sure: read from the disk itself, so that two of them never contradict each other.
     """
 
@@ -47,21 +50,32 @@ def items(pack: Pack, causes: Iterable[Cause], evidence: Evidence) -> list[Item]
         if name in pack.signs and answer in pack.signs[name].answers
     ]
     found += _trace_items(known, evidence)
-    found += [_clue_item(pack, known, one) for one in evidence.clues if one.id in pack.clues]
+    found += [
+        _clue_item(pack, known, finding) for finding in evidence.clues if finding.id in pack.clues
+    ]
     found += [item for report in evidence.reports if (item := _report_item(pack, known, report))]
     found += [item for done in evidence.failed_starts if (item := _start_item(pack, known, done))]
     return shared(found)
 
 
 def shared(told: list[Item]) -> list[Item]:
-    """The same, where pieces of one group count for less: each of `n` speaks with the square root of n-th part of its
-    logarithm. Pieces that always say the same would need 1/n, those that have nothing in common 1; this is between."""
-    sizes = {one.group: sum(other.group == one.group for other in told) for one in told if one.group}
-    return [_fainter(one, sizes[one.group] ** -0.5) if sizes.get(one.group, 1) > 1 else one for one in told]
+    """The same, where pieces of one group count for less: each of `n` speaks with the square root
+    of n-th part of its logarithm. Pieces that always say the same would need 1/n, those that have
+    nothing in common 1; this is between.
+    """
+    sizes = {
+        item.group: sum(other.group == item.group for other in told) for item in told if item.group
+    }
+    return [
+        _fainter(item, sizes[item.group] ** -0.5) if sizes.get(item.group, 1) > 1 else item
+        for item in told
+    ]
 
 
 def _fainter(item: Item, power: float) -> Item:
-    return Item(item.says, {cause: chance**power for cause, chance in item.given.items()}, item.group)
+    return Item(
+        item.says, {cause: chance**power for cause, chance in item.given.items()}, item.group
+    )
 
 
 def _sign_item(pack: Pack, known: list[Cause], sign: Sign, answer: str) -> Item:
@@ -70,10 +84,18 @@ def _sign_item(pack: Pack, known: list[Cause], sign: Sign, answer: str) -> Item:
 
 
 def sign_likelihood(pack: Pack, causes: Iterable[Cause], sign: Sign, answer: str) -> Likelihood:
-    """P(answer | cause); answers that a cause does not mention share what is left as they usually do."""
+    """P(answer | cause); answers that a cause does not mention share what is left as they usually
+    do.
+    """
     usual = sign.shares[answer]
-    given = {cause.id: pack.answer_chances(cause, sign)[answer] for cause in causes if sign.id in cause.shows}
-    smooth = {cause: (1 - SMOOTHING) * chance + SMOOTHING * usual for cause, chance in given.items()}
+    given = {
+        cause.id: pack.answer_chances(cause, sign)[answer]
+        for cause in causes
+        if sign.id in cause.shows
+    }
+    smooth = {
+        cause: (1 - SMOOTHING) * chance + SMOOTHING * usual for cause, chance in given.items()
+    }
     return {SOMETHING_ELSE: usual, **{cause.id: usual for cause in causes}, **smooth}
 
 
@@ -85,13 +107,18 @@ def _trace_items(causes: list[Cause], evidence: Evidence) -> list[Item]:
     for finding in trace.findings:
         proven = {cause.id for cause in causes if finding.id in cause.proved_by}
         if proven and finding.severity is not Severity.NOTE:
-            given = {cause.id: FOUND_IF_THERE if cause.id in proven else FOUND_IF_NOT for cause in causes}
+            given = {
+                cause.id: FOUND_IF_THERE if cause.id in proven else FOUND_IF_NOT for cause in causes
+            }
             given[SOMETHING_ELSE] = FOUND_IF_NOT
             found.append(Item(f"found on the disk: {finding.says}", given, sure=True))
     for phase in trace.phases:
         seen = {cause.id for cause in causes if cause.phase == phase.id and cause.proved_by}
         if phase.state is PhaseState.PASSED and seen:
-            given = {cause.id: CLEAN_IF_THERE if cause.id in seen else 1 - CLEAN_IF_THERE for cause in causes}
+            given = {
+                cause.id: CLEAN_IF_THERE if cause.id in seen else 1 - CLEAN_IF_THERE
+                for cause in causes
+            }
             says = f"the trace finds nothing wrong in the phase {phase.id}"
             found.append(Item(says, {**given, SOMETHING_ELSE: 1 - CLEAN_IF_THERE}))
     return found
@@ -100,9 +127,17 @@ def _trace_items(causes: list[Cause], evidence: Evidence) -> list[Item]:
 def _clue_item(pack: Pack, causes: list[Cause], clue: Finding) -> Item:
     """A clue in crash records. That one is missing tells nothing: records are rarely whole."""
     usual = pack.clues[clue.id].usual
-    named = {cause.id: pack.chance(cause.records[clue.id]) for cause in causes if clue.id in cause.records}
+    named = {
+        cause.id: pack.chance(cause.records[clue.id])
+        for cause in causes
+        if clue.id in cause.records
+    }
     given = {cause.id: max(named.get(cause.id, usual), SMOOTHING * usual) for cause in causes}
-    return Item(f"in the crash records: {clue.says}", {**given, SOMETHING_ELSE: usual}, pack.clues[clue.id].group)
+    return Item(
+        f"in the crash records: {clue.says}",
+        {**given, SOMETHING_ELSE: usual},
+        pack.clues[clue.id].group,
+    )
 
 
 def _report_item(pack: Pack, causes: list[Cause], report: Report) -> Item | None:
@@ -116,7 +151,9 @@ def _report_item(pack: Pack, causes: list[Cause], report: Report) -> Item | None
 
 
 def _report_chance(pack: Pack, step: Step, cause: str, kind: ReportKind) -> float:
-    """P(report | cause). What can mend a cause says so when it does; some say so though there was nothing to mend."""
+    """P(report | cause). What can mend a cause says so when it does; some say so though there was
+    nothing to mend.
+    """
     finds = pack.chance(step.finds[cause]) if cause in step.finds else FALSE_ALARM
     if not step.fixes:
         return 1 - finds if kind is ReportKind.NOTHING_WRONG else finds
@@ -129,7 +166,11 @@ def _report_chance(pack: Pack, step: Step, cause: str, kind: ReportKind) -> floa
 
 def _start_item(pack: Pack, causes: list[Cause], done: tuple[Report, ...]) -> Item | None:
     given = {cause.id: 1.0 for cause in causes} | {SOMETHING_ELSE: 1.0}
-    counted = [report for report in done if report.kind is not ReportKind.NOT_RUN and report.step in pack.steps]
+    counted = [
+        report
+        for report in done
+        if report.kind is not ReportKind.NOT_RUN and report.step in pack.steps
+    ]
     for report in counted:
         share = 1.0 if report.kind is ReportKind.MENDED else HALF_HEARTED
         for cause, grade in pack.steps[report.step].fixes.items():

@@ -4,7 +4,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
-from mending.disk import DiskMap, Stretch
+from mending.disk.scan import DiskMap, Stretch
 from mending.model import UsageError, load_extra, plain_size
 from mending.report.ribbon import Box, lay_out
 
@@ -30,7 +30,9 @@ def check_figure_name(name: str) -> Path:
     """The path, if it ends in a format that can be drawn. Raises UsageError."""
     path = Path(name)
     if path.suffix.lower() not in _FORMATS:
-        raise UsageError(f"{name} does not end in a format that can be drawn.", "Use .png, .svg or .pdf.")
+        raise UsageError(
+            f"{name} does not end in a format that can be drawn.", "Use .png, .svg or .pdf."
+        )
     return path
 
 
@@ -46,15 +48,31 @@ def draw_disk(maps: Sequence[tuple[str, DiskMap]], path: Path) -> None:
     """
     load_extra("matplotlib", "figures").use("Agg")
     plots = load_extra("matplotlib.pyplot", "figures")
-    with plots.rc_context({"svg.hashsalt": "mending", "svg.fonttype": "none", "hatch.linewidth": 0.5, "font.size": 9}):
-        figure, axes = plots.subplots(len(maps), 1, figsize=(11, 2.1 * len(maps) + 0.5), squeeze=False)
+    with plots.rc_context(
+        {"svg.hashsalt": "mending", "svg.fonttype": "none", "hatch.linewidth": 0.5, "font.size": 9}
+    ):
+        figure, axes = plots.subplots(
+            len(maps), 1, figsize=(11, 2.1 * len(maps) + 0.5), squeeze=False
+        )
         for (title, disk), axis in zip(maps, axes[:, 0], strict=True):
             _ribbon(plots, axis, title, disk)
-        kinds = [kind for kind in _LOOKS if any(one.kind == kind for _, disk in maps for one in disk.stretches)]
+        kinds = [
+            kind
+            for kind in _LOOKS
+            if any(stretch.kind == kind for _, disk in maps for stretch in disk.stretches)
+        ]
         handles = [plots.Rectangle((0, 0), 1, 1, edgecolor=_LINE, **_LOOKS[kind]) for kind in kinds]
-        figure.legend(handles, [_WORDS[kind] for kind in kinds], loc="lower center", ncols=len(kinds), frameon=False)
+        figure.legend(
+            handles,
+            [_WORDS[kind] for kind in kinds],
+            loc="lower center",
+            ncols=len(kinds),
+            frameon=False,
+        )
         figure.tight_layout(rect=(0, 0.22 / (2.1 * len(maps) + 0.5) * 1.4, 1, 1))
-        figure.savefig(path, metadata={"Date": None} if path.suffix.lower() == ".svg" else None, dpi=120)
+        figure.savefig(
+            path, metadata={"Date": None} if path.suffix.lower() == ".svg" else None, dpi=120
+        )
         plots.close(figure)
 
 
@@ -64,16 +82,29 @@ def _ribbon(plots: Any, axis: Any, title: str, disk: DiskMap) -> None:
     for box in boxes:
         bottom = lanes - 1 - box.lane
         shape = plots.Rectangle(
-            (box.left, bottom), box.right - box.left, 0.92, edgecolor=_LINE, **_LOOKS[box.stretch.kind]
+            (box.left, bottom),
+            box.right - box.left,
+            0.92,
+            edgecolor=_LINE,
+            **_LOOKS[box.stretch.kind],
         )
         axis.add_patch(shape)
         axis.text(
-            (box.left + box.right) / 2, bottom + 0.46, _words(box, disk.sector), ha="center", va="center",
-            rotation=90 if box.stretch.kind == "table" else 0, fontsize=8 if box.stretch.kind != "table" else 6,
-            color="white" if box.stretch.kind == "table" else _LINE, clip_on=True,
-            bbox={"facecolor": "white", "edgecolor": "none", "pad": 1.5, "alpha": 0.85}
-            if box.stretch.kind in {"gap", "unlisted"} else None,
-        )  # fmt: skip
+            (box.left + box.right) / 2,
+            bottom + 0.46,
+            _words(box, disk.sector),
+            ha="center",
+            va="center",
+            rotation=90 if box.stretch.kind == "table" else 0,
+            fontsize=8 if box.stretch.kind != "table" else 6,
+            color="white" if box.stretch.kind == "table" else _LINE,
+            clip_on=True,
+            bbox=(
+                {"facecolor": "white", "edgecolor": "none", "pad": 1.5, "alpha": 0.85}
+                if box.stretch.kind in {"gap", "unlisted"}
+                else None
+            ),
+        )
     _scale(axis, boxes, disk)
     axis.set_title(title, loc="left", fontsize=10, color=_LINE)
     axis.set_xlim(-2, _WIDTH + 2)
@@ -87,21 +118,27 @@ def _scale(axis: Any, boxes: Sequence[Box], disk: DiskMap) -> None:
     """Where boxes begin, in plain sizes, as far as the numbers do not run into each other."""
     marks: list[tuple[float, str]] = []
     starts = {(box.left, box.stretch.start) for box in boxes if box.stretch.kind != "table"}
-    edges = {one for one in starts if _WIDTH - one[0] > 62} | {(_WIDTH, disk.sectors)}
+    edges = {start for start in starts if _WIDTH - start[0] > 62} | {(_WIDTH, disk.sectors)}
     for left, start in sorted(edges):
         if not marks or left - marks[-1][0] > 62:
             marks.append((left, plain_size(start * disk.sector)))
-    axis.set_xticks([left for left, _ in marks], [words for _, words in marks], fontsize=7, color=_LINE)
+    axis.set_xticks(
+        [left for left, _ in marks], [words for _, words in marks], fontsize=7, color=_LINE
+    )
     axis.tick_params(axis="x", length=3, color=_PALE)
 
 
 def _words(box: Box, sector: int) -> str:
-    one: Stretch = box.stretch
-    if one.kind == "table":
+    stretch: Stretch = box.stretch
+    if stretch.kind == "table":
         return "table"
-    length = plain_size(one.sectors * sector)
-    if one.kind == "gap":
+    length = plain_size(stretch.sectors * sector)
+    if stretch.kind == "gap":
         return length
-    name = f"{one.number}  {one.filesystem}" if one.number is not None else one.filesystem
-    label = one.label if len(one.label) <= 16 else f"{one.label[:15]}…"
+    name = (
+        f"{stretch.number}  {stretch.filesystem}"
+        if stretch.number is not None
+        else stretch.filesystem
+    )
+    label = stretch.label if len(stretch.label) <= 16 else f"{stretch.label[:15]}…"
     return "\n".join(part for part in (name, label, length) if part)

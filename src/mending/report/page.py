@@ -1,4 +1,6 @@
-"""One self-contained HTML page: everything a colleague, the user or the maker's support has to know."""
+"""One self-contained HTML page: everything a colleague, the user or the maker's support has to
+know.
+"""
 
 import base64
 from collections.abc import Sequence
@@ -6,13 +8,13 @@ from collections.abc import Sequence
 import msgspec
 from jinja2 import Environment, PackageLoader, StrictUndefined
 
-from mending.boot import RungResult, Trace
+from mending.boot.chain import Trace, TraceCheck
 from mending.case import CaseResult
-from mending.crash import CrashesResult
+from mending.crash.results import CrashesResult
 from mending.model import Where, clean_text
 from mending.plan import PlanResult
 from mending.reason import CausesResult
-from mending.repair import PointsResult
+from mending.repair.journal import PointsResult
 
 _MARK = '<meta name="generator" content="mending report/1">'
 _CAUSES_SHOWN = 6
@@ -39,20 +41,24 @@ class ReportInput(msgspec.Struct, frozen=True, kw_only=True):
     made: str
 
 
-class Step(msgspec.Struct, frozen=True):
+class ReportStep(msgspec.Struct, frozen=True):
     """One phase of the ladder."""
 
     name: str
     state: str
-    rungs: tuple[RungResult, ...]
+    checks: tuple[TraceCheck, ...]
 
 
 def render_page(given: ReportInput) -> str:
     """The page as text. All evidence is escaped and freed of control characters."""
     environment = Environment(
-        loader=PackageLoader("mending.report", "."), autoescape=True, undefined=StrictUndefined, trim_blocks=True,
-        lstrip_blocks=True, finalize=_harmless,
-    )  # fmt: skip
+        loader=PackageLoader("mending.report", "."),
+        autoescape=True,
+        undefined=StrictUndefined,
+        trim_blocks=True,
+        lstrip_blocks=True,
+        finalize=_harmless,
+    )
     environment.filters |= {
         "words": _words,
         "place": _place,
@@ -67,7 +73,7 @@ def render_page(given: ReportInput) -> str:
         picture=base64.b64encode(given.picture).decode(),
         verdict=_verdict(given),
         ladder=_ladder(given.trace),
-        causes=[one for one in given.causes.causes if one.chance >= 0.01][:_CAUSES_SHOWN],
+        causes=[cause for cause in given.causes.causes if cause.chance >= 0.01][:_CAUSES_SHOWN],
         visits=given.plan.visits[:_VISITS_SHOWN],
         later=max(len(given.plan.visits) - _VISITS_SHOWN, 0),
     )
@@ -88,19 +94,34 @@ def _verdict(given: ReportInput) -> str:
     return f"On the disk: {_words(given.trace.verdict)}."
 
 
-def _ladder(trace: Trace | None) -> Sequence[Step]:
+def _ladder(trace: Trace | None) -> Sequence[ReportStep]:
     if trace is None:
         return ()
     return [
-        Step(_words(phase.id), phase.state, tuple(rung for rung in trace.rungs if rung.phase is phase.id))
+        ReportStep(
+            _words(phase.id),
+            phase.state,
+            tuple(check for check in trace.checks if check.phase is phase.id),
+        )
         for phase in trace.phases
     ]
 
 
 def _events(case: CaseResult) -> list[tuple[str, str, str, str]]:
     """Steps and test starts in the order in which they happened."""
-    steps = [(one.at, one.step, _words(one.report), " ".join([*one.codes, one.note]).strip()) for one in case.tried]
-    starts = [(one.at, "test start", "works" if one.works else "does not start", "") for one in case.starts]
+    steps = [
+        (
+            attempt.at,
+            attempt.step,
+            _words(attempt.report),
+            " ".join([*attempt.codes, attempt.note]).strip(),
+        )
+        for attempt in case.tried
+    ]
+    starts = [
+        (start.at, "test start", "works" if start.works else "does not start", "")
+        for start in case.starts
+    ]
     return sorted([*steps, *starts], key=lambda event: event[0])
 
 
@@ -119,5 +140,7 @@ def _place(where: Where) -> str:
 
 
 def _harmless(value: object) -> object:
-    """Plain strings lose control characters; what jinja has marked as safe markup is the template's own."""
+    """Plain strings lose control characters; what jinja has marked as safe markup is the template's
+    own.
+    """
     return clean_text(value, 2000) if type(value) is str else value

@@ -29,12 +29,18 @@ def draw_plan(plan: PlanResult, path: Path) -> None:
     with plots.rc_context({"svg.hashsalt": "mending", "svg.fonttype": "none", "font.size": 9}):
         figure, axis = plots.subplots(figsize=(10, 5.2))
         spans = _spans(plan)
-        width = min(max([*(one.minutes for one in plan.curve), *(end for _, end, _ in spans), 30.0]) * _BEYOND, _MOST)
+        width = min(
+            max([*(point.minutes for point in plan.curve), *(end for _, end, _ in spans), 30.0])
+            * _BEYOND,
+            _MOST,
+        )
         _visits(axis, spans, width)
         _stair(axis, plan, width)
         _frame(axis, plan, width)
         figure.tight_layout()
-        figure.savefig(path, format=kind, metadata={"Date": None} if kind == "svg" else None, dpi=120)
+        figure.savefig(
+            path, format=kind, metadata={"Date": None} if kind == "svg" else None, dpi=120
+        )
         plots.close(figure)
 
 
@@ -49,19 +55,30 @@ def _spans(plan: PlanResult) -> list[tuple[float, float, VisitResult]]:
 
 
 def _visits(axis: Any, spans: list[tuple[float, float, VisitResult]], width: float) -> None:
-    for number, (begin, end, visit) in enumerate(((low, min(high, width), one) for low, high, one in spans), 1):
+    for number, (begin, end, visit) in enumerate(
+        ((low, min(high, width), visit) for low, high, visit in spans), 1
+    ):
         if begin >= width:
             return
         axis.axvspan(begin, end, color=_BANDS[number % 2], linewidth=0, zorder=0)
         place = str(visit.place).replace("-", "\n")
         words = f"{number}\n{place}" if end - begin > _NARROW * width else str(number)
-        axis.text((begin + end) / 2, 1.015, words, ha="center", va="bottom", color=_INK, fontsize=8, linespacing=1.1)
+        axis.text(
+            (begin + end) / 2,
+            1.015,
+            words,
+            ha="center",
+            va="bottom",
+            color=_INK,
+            fontsize=8,
+            linespacing=1.1,
+        )
 
 
 def _stair(axis: Any, plan: PlanResult, width: float) -> None:
-    drawn = [one for one in plan.curve if one.minutes < width]
-    minutes = [*(one.minutes for one in drawn), width]
-    chances = [*(one.chance for one in drawn), drawn[-1].chance]
+    drawn = [point for point in plan.curve if point.minutes < width]
+    minutes = [*(point.minutes for point in drawn), width]
+    chances = [*(point.chance for point in drawn), drawn[-1].chance]
     axis.fill_between(minutes, chances, step="post", color=_UNDER, linewidth=0, zorder=1)
     axis.step(minutes, chances, where="post", color=_LINE, linewidth=2, zorder=3)
     for mark in _MARKS:
@@ -69,7 +86,11 @@ def _stair(axis: Any, plan: PlanResult, width: float) -> None:
             chance = plan.chance_by[str(mark)]
             axis.plot([mark], [chance], "o", color=_LINE, zorder=4)
             axis.annotate(
-                f"{chance:.0%} by {mark} min", (mark, chance), xytext=(6, -13), textcoords="offset points", color=_INK
+                f"{chance:.0%} by {mark} min",
+                (mark, chance),
+                xytext=(6, -13),
+                textcoords="offset points",
+                color=_INK,
             )
 
 
@@ -83,5 +104,8 @@ def _frame(axis: Any, plan: PlanResult, width: float) -> None:
     for side in ("top", "right"):
         axis.spines[side].set_visible(False)
     last = plan.curve[-1]
-    rest = f"expected: {plan.expected_minutes:.0f} min; {last.chance:.0%} at the end, after {last.minutes:.0f} min"
+    rest = (
+        f"expected: {plan.expected_minutes:.0f} min; {last.chance:.0%} at the end, after"
+        f" {last.minutes:.0f} min"
+    )
     axis.text(0.995, 0.02, rest, transform=axis.transAxes, ha="right", color=_INK)

@@ -1,4 +1,6 @@
-"""The history of a PC as a picture: days across, hours up, a bar for each run, changes and onset over them."""
+"""The history of a PC as a picture: days across, hours up, a bar for each run, changes and onset
+over them.
+"""
 
 import io
 from collections.abc import Iterator
@@ -6,14 +8,23 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
-from mending.crash import CrashesResult, StartResult
+from mending.crash.results import CrashesResult, StartResult
 from mending.model import load_extra
 
-_BAR = {"clean": "#a9cfc4", "crash": "#c96a55", "unclean": "#e0a468", "unknown": "#c9ced2", "running": "#7fa8c9"}
+_BAR = {
+    "clean": "#a9cfc4",
+    "crash": "#c96a55",
+    "unclean": "#e0a468",
+    "unknown": "#c9ced2",
+    "running": "#7fa8c9",
+}
 _WORDS = {
-    "clean": "ended as it should", "crash": "ended in a crash", "unclean": "not shut down", "unknown": "end not known",
+    "clean": "ended as it should",
+    "crash": "ended in a crash",
+    "unclean": "not shut down",
+    "unknown": "end not known",
     "running": "runs to the end of the records",
-}  # fmt: skip
+}
 _INK, _PALE, _BAND, _POINT = "#2b3338", "#9aa3a8", "#f3e3b8", "#3d6d8f"
 _MOST_CHANGES, _MOST_RUNS = 8, 4000
 _LABEL = 34
@@ -46,21 +57,34 @@ def _draw(result: CrashesResult, where: Path | io.BytesIO, kind: str) -> None:
         _points(axis, result)
         _frame(axis, result, lines)
         figure.tight_layout()
-        figure.savefig(where, format=kind, metadata={"Date": None} if kind == "svg" else None, dpi=120)
+        figure.savefig(
+            where, format=kind, metadata={"Date": None} if kind == "svg" else None, dpi=120
+        )
         plots.close(figure)
 
 
 def _runs(axis: Any, starts: tuple[StartResult, ...]) -> None:
     """A bar for each run, cut at midnight; a cross where it ended badly."""
     named: set[str] = set()
-    for one in starts:
-        for day, low, high in _pieces(_time(one.at), one.minutes):
-            label = _WORDS[one.ended] if one.ended not in named else None
-            named.add(one.ended)
-            axis.bar(day, max(high - low, 0.05), 0.8, low, color=_BAR[one.ended], linewidth=0, label=label, zorder=3)
-        if one.ended in {"crash", "unclean"}:
-            end = _time(one.at) + timedelta(minutes=one.minutes)
-            axis.plot(_noon(end), _hour(end), "x", color=_INK, markersize=4, markeredgewidth=0.9, zorder=4)
+    for start in starts:
+        for day, low, high in _pieces(_time(start.at), start.minutes):
+            label = _WORDS[start.ended] if start.ended not in named else None
+            named.add(start.ended)
+            axis.bar(
+                day,
+                max(high - low, 0.05),
+                0.8,
+                low,
+                color=_BAR[start.ended],
+                linewidth=0,
+                label=label,
+                zorder=3,
+            )
+        if start.ended in {"crash", "unclean"}:
+            end = _time(start.at) + timedelta(minutes=start.minutes)
+            axis.plot(
+                _noon(end), _hour(end), "x", color=_INK, markersize=4, markeredgewidth=0.9, zorder=4
+            )
 
 
 def _pieces(start: datetime, minutes: float) -> Iterator[tuple[datetime, float, float]]:
@@ -77,20 +101,40 @@ def _pieces(start: datetime, minutes: float) -> Iterator[tuple[datetime, float, 
 def _onset(axis: Any, result: CrashesResult) -> None:
     if result.onset is not None:
         start, end = _time(result.onset.from_), _time(result.onset.to)
-        axis.axvspan(start, max(end, start + timedelta(hours=4)), color=_BAND, zorder=1, label="failing began in here")
+        axis.axvspan(
+            start,
+            max(end, start + timedelta(hours=4)),
+            color=_BAND,
+            zorder=1,
+            label="failing began in here",
+        )
 
 
 def _changes(axis: Any, result: CrashesResult) -> int:
     """A line for each change, numbered; the names stand under the picture. Returns how many."""
-    shown = sorted(result.suspects[:_MOST_CHANGES], key=lambda one: one.at)
-    for number, one in enumerate(shown, 1):
-        at = _time(one.at)
-        axis.axvline(at, color=_INK if one.blamed else _PALE, linewidth=1.6 if one.blamed else 0.9, zorder=2)
+    shown = sorted(result.suspects[:_MOST_CHANGES], key=lambda suspect: suspect.at)
+    for number, suspect in enumerate(shown, 1):
+        at = _time(suspect.at)
+        axis.axvline(
+            at,
+            color=_INK if suspect.blamed else _PALE,
+            linewidth=1.6 if suspect.blamed else 0.9,
+            zorder=2,
+        )
         axis.annotate(
-            str(number), (at, 24), xytext=(0, 3), textcoords="offset points", ha="center", fontsize=8,
-            color=_INK, weight="bold" if one.blamed else "normal",
-        )  # fmt: skip
-    rows = [f"{number} {_short(one.change)}{' (blamed)' if one.blamed else ''}" for number, one in enumerate(shown, 1)]
+            str(number),
+            (at, 24),
+            xytext=(0, 3),
+            textcoords="offset points",
+            ha="center",
+            fontsize=8,
+            color=_INK,
+            weight="bold" if suspect.blamed else "normal",
+        )
+    rows = [
+        f"{number} {_short(suspect.change)}{' (blamed)' if suspect.blamed else ''}"
+        for number, suspect in enumerate(shown, 1)
+    ]
     columns = ["  ·  ".join(rows[at : at + 3]) for at in range(0, len(rows), 3)]
     if columns:
         axis.set_xlabel("\n".join(columns), fontsize=8, color=_INK, loc="left", labelpad=8)
@@ -100,22 +144,31 @@ def _changes(axis: Any, result: CrashesResult) -> int:
 def _points(axis: Any, result: CrashesResult) -> None:
     best = result.restore_point.id if result.restore_point else ""
     for chosen in (False, True):
-        found = [one for one in result.restore_points if (one.id == best) == chosen]
+        found = [point for point in result.restore_points if (point.id == best) == chosen]
         label = "restore point to go back to" if chosen else "other restore points"
         if found:
             axis.plot(
-                [_time(one.at) for one in found], [0.45] * len(found), linestyle="", marker="^",
-                markersize=9 if chosen else 6, markerfacecolor=_POINT if chosen else "white", markeredgecolor=_POINT,
-                zorder=5, label=label,
-            )  # fmt: skip
+                [_time(point.at) for point in found],
+                [0.45] * len(found),
+                linestyle="",
+                marker="^",
+                markersize=9 if chosen else 6,
+                markerfacecolor=_POINT if chosen else "white",
+                markeredgecolor=_POINT,
+                zorder=5,
+                label=label,
+            )
 
 
 def _frame(axis: Any, result: CrashesResult, lines: int) -> None:
-    counts = sum(one.ended in {"crash", "unclean"} for one in result.starts)
+    counts = sum(start.ended in {"crash", "unclean"} for start in result.starts)
     axis.set_title(
-        f"{len(result.starts)} starts, {counts} failures in {result.hours:.0f} hours of running", loc="left",
-        fontsize=10, color=_INK, pad=16,
-    )  # fmt: skip
+        f"{len(result.starts)} starts, {counts} failures in {result.hours:.0f} hours of running",
+        loc="left",
+        fontsize=10,
+        color=_INK,
+        pad=16,
+    )
     axis.set_ylim(0, 24)
     axis.set_yticks(range(0, 25, 6), [f"{hour:02d}:00" for hour in range(0, 25, 6)])
     axis.set_ylabel("time of day, UTC", color=_INK)
@@ -126,8 +179,12 @@ def _frame(axis: Any, result: CrashesResult, lines: int) -> None:
         axis.spines[side].set_visible(False)
     if axis.get_legend_handles_labels()[0]:
         axis.legend(
-            loc="upper center", bbox_to_anchor=(0.5, -0.16 - 0.045 * lines), ncols=3, frameon=False, fontsize=8
-        )  # fmt: skip
+            loc="upper center",
+            bbox_to_anchor=(0.5, -0.16 - 0.045 * lines),
+            ncols=3,
+            frameon=False,
+            fontsize=8,
+        )
 
 
 def _short(words: str) -> str:

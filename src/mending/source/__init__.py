@@ -1,25 +1,48 @@
-"""Bytes, wherever they come from. The only room that opens anything; errors of the operating system end here."""
+"""Bytes, wherever they come from. The only room that opens anything; errors of the operating system
+end here.
+"""
 
-from mending.source.base import Source, TargetKind
-from mending.source.folder import FolderSource, PatchedFolder, Tree, open_folder_source
+from mending.source.base import (
+    IdentityPart,
+    MountedTree,
+    Source,
+    Target,
+    TargetKind,
+    as_disk,
+    as_tree,
+)
+from mending.source.disk_target import DiskOverlay
+from mending.source.durable_files import (
+    append_durably,
+    make_folder,
+    make_folder_durably,
+    read_file,
+    read_folder,
+    write_durably,
+)
+from mending.source.folder import FolderOverlay, FolderSource, open_folder_source
 from mending.source.image import FileSource, open_source
-from mending.source.keeping import append_durably, make_folder_durably, read_file, read_folder, write_durably
-from mending.source.memory import FaultyMemory, MemorySource, PatchedSource, PowerCutError
+from mending.source.memory import FaultyMemory, MemorySource, PowerCutError
 from mending.source.stream import SourceStream, unpacked
 
 __all__ = [
+    "DiskOverlay",
     "FaultyMemory",
     "FileSource",
+    "FolderOverlay",
     "FolderSource",
+    "IdentityPart",
     "MemorySource",
-    "PatchedFolder",
-    "PatchedSource",
+    "MountedTree",
     "PowerCutError",
     "Source",
     "SourceStream",
+    "Target",
     "TargetKind",
-    "Tree",
     "append_durably",
+    "as_disk",
+    "as_tree",
+    "make_folder",
     "make_folder_durably",
     "open_folder_source",
     "open_source",

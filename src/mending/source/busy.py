@@ -1,4 +1,6 @@
-"""What this machine knows about a device: whether it is in use, its sector size and serial number."""
+"""What this machine knows about a device: whether it is in use, its sector size and serial
+number.
+"""
 
 import fcntl
 import os
@@ -37,7 +39,9 @@ def refuse_if_busy(path: str, is_device: bool) -> None:
         if any(device == name or _is_part(device, name) for name in held):
             raise RefusedError(f"{path} is mounted at {where}.", "Unmount it, then try again.")
     if len(held) > 1:
-        raise RefusedError(f"{path} is attached as {held[0]}.", "Detach that loop device, then try again.")
+        raise RefusedError(
+            f"{path} is attached as {held[0]}.", "Detach that loop device, then try again."
+        )
 
 
 def _is_part(device: str, disk: str) -> bool:
@@ -51,7 +55,11 @@ def _mounts() -> list[tuple[str, str]]:
     except OSError:
         return []  # not Linux: opening a device for exclusive use is then the only guard
     pairs = [line.split(" ")[:2] for line in lines]
-    return [(os.path.realpath(pair[0]), pair[1]) for pair in pairs if len(pair) == 2 and pair[0].startswith("/")]
+    return [
+        (os.path.realpath(pair[0]), pair[1])
+        for pair in pairs
+        if len(pair) == 2 and pair[0].startswith("/")
+    ]
 
 
 def _loops_over(image: Path) -> list[str]:

@@ -1,4 +1,6 @@
-"""A mounted tree: the files of an installed system below a folder, read and replaced without ever leaving it."""
+"""A mounted tree: the files of an installed system below a folder, read and replaced without ever
+leaving it.
+"""
 
 import contextlib
 import errno
@@ -7,17 +9,76 @@ import stat
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
-from mending.model import FileChange, InputError, RefusedError, clean_text
+from mending.model import Change, FileChange, InputError, Patch, RefusedError, clean_text
 from mending.model.limits import LARGEST_CHANGE
-from mending.source.base import TargetKind
-from mending.source.keeping import flush_folder
+from mending.source.base import IdentityPart, MountedTree, TargetKind, TreeRow
+from mending.source.durable_files import flush_folder
 
-Row = tuple[str, int, bool, bool, int]
-"""Name, length in bytes, whether it is a folder, whether it is a link, permission bits."""
+_KNOWN_FILES = (
+    "/etc/machine-id",
+    "/etc/hostname",
+    "/etc/fstab",
+    "/etc/os-release",
+    "/usr/lib/os-release",
+)
+"""By what a mounted tree is known again."""
 
 
-class FolderSource:
-    """Files below one folder, by paths from its top. Links are never followed here; whoever asks resolves them.
+class _TreeTarget:
+    """The shared ways of a target, in terms of `holds` and `put`."""
+
+    path: str
+    size = 0
+    serial = ""
+
+    def holds(self, path: str) -> bytes | None:
+        """See `MountedTree.holds`."""
+        raise NotImplementedError
+
+    def put(self, path: str, data: bytes | None) -> None:
+        """Replace, make or (None) remove a file."""
+        raise NotImplementedError
+
+    def current(self, change: Change) -> bytes | None:
+        """See `Target.current`."""
+        return self.holds(self._file_change(change).path)
+
+    def apply(self, changes: Sequence[Change]) -> None:
+        """See `Target.apply`; every file is on the medium before the next one is begun."""
+        for change in changes:
+            file_change = self._file_change(change)
+            self.put(file_change.path, file_change.after)
+
+    def overlaid(self, changes: Sequence[Change]) -> "FolderOverlay":
+        """See `Target.overlaid`."""
+        return FolderOverlay(self, [self._file_change(change) for change in changes])  # type: ignore[arg-type]
+
+    def identity_parts(self, changes: Sequence[Change]) -> list[IdentityPart]:
+        """See `Target.identity_parts`: files that tell installed systems apart."""
+        touched = {self._file_change(change).path for change in changes}
+        parts = []
+        for path in _KNOWN_FILES:
+            data = self.content_of(IdentityPart(0, 0, path)) if path not in touched else None
+            if data is not None:
+                parts.append(IdentityPart(0, len(data), path))
+        return parts
+
+    def content_of(self, part: IdentityPart) -> bytes | None:
+        """See `Target.content_of`; a file that is a link or cannot be read says nothing."""
+        try:
+            return self.holds(part.path)
+        except InputError:
+            return None
+
+    def _file_change(self, change: Change) -> FileChange:
+        if isinstance(change, Patch):
+            raise RefusedError(f"Bytes at {change.offset} are of a disk; {self.path} is a tree.")
+        return change
+
+
+class FolderSource(_TreeTarget):
+    """Files below one folder, by paths from its top. Links are never followed here; whoever asks
+    resolves them.
 
     Attributes:
         path: as the person typed it.
@@ -29,19 +90,27 @@ class FolderSource:
         self.path, self.kind, self.bytes_read = path, TargetKind.FOLDER, 0
         self._top, self._writable = Path(path).resolve(), writable
 
-    def listing(self, folder: str) -> list[Row]:
+    def listing(self, folder: str) -> list[TreeRow]:
         """What a folder holds. Raises OSError."""
         rows = []
-        for one in os.scandir(self._inside(folder)):
-            info = one.stat(follow_symlinks=False)
+        for entry in os.scandir(self._inside(folder)):
+            info = entry.stat(follow_symlinks=False)
             mode = info.st_mode
             if stat.S_ISREG(mode) or stat.S_ISDIR(mode) or stat.S_ISLNK(mode):
-                row = one.name, info.st_size, stat.S_ISDIR(mode), stat.S_ISLNK(mode), stat.S_IMODE(mode)
+                row = (
+                    entry.name,
+                    info.st_size,
+                    stat.S_ISDIR(mode),
+                    stat.S_ISLNK(mode),
+                    stat.S_IMODE(mode),
+                )
                 rows.append(row)
         return sorted(rows)
 
     def read(self, path: str, length: int) -> bytes:
-        """The first bytes of a file. Raises OSError; also for a file that became a link or a device."""
+        """The first bytes of a file. Raises OSError; also for a file that became a link or a
+        device.
+        """
         fd = os.open(self._inside(path), os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC)
         with os.fdopen(fd, "rb") as file:
             info = os.fstat(fd)
@@ -63,7 +132,8 @@ class FolderSource:
             raise InputError(f"{path} in {self.path} cannot be read: {error.strerror}.") from error
 
     def put(self, path: str, data: bytes | None) -> None:
-        """Replace, make or (None) remove a file, so that a power cut leaves the old one or the new one.
+        """Replace, make or (None) remove a file, so that a power cut leaves the old one or the new
+        one.
 
         Raises:
             RefusedError: the folder was not opened for writing.
@@ -80,10 +150,14 @@ class FolderSource:
                 _replace(place, data)
             flush_folder(place.parent)
         except OSError as error:
-            raise InputError(f"{path} in {self.path} cannot be written: {error.strerror}.") from error
+            raise InputError(
+                f"{path} in {self.path} cannot be written: {error.strerror}."
+            ) from error
 
     def room(self) -> tuple[int, int] | None:
-        """Bytes and inodes that are free for everybody; None where the folder is not the top of a mounted volume."""
+        """Bytes and inodes that are free for everybody; None where the folder is not the top of a
+        mounted volume.
+        """
         if not self._top.is_mount():
             return None
         info = os.statvfs(self._top)
@@ -93,12 +167,14 @@ class FolderSource:
         """Nothing to let go of."""
 
     def place(self, path: str) -> Path:
-        """Where a file is for the system that runs. Raises OSError for a path with links on the way."""
+        """Where a file is for the system that runs. Raises OSError for a path with links on the
+        way.
+        """
         return self._inside(path)
 
     def _inside(self, path: str) -> Path:
         """The place of a path; every folder on the way must be a folder and no link."""
-        names = [one for one in path.split("/") if one not in {"", "."}]
+        names = [part for part in path.split("/") if part not in {"", "."}]
         if ".." in names:
             raise OSError(errno.EINVAL, f"a path that leaves the folder: {clean_text(path, 80)}")
         place = self._top
@@ -127,21 +203,21 @@ def _replace(place: Path, data: bytes) -> None:
         beside.unlink(missing_ok=True)
 
 
-class PatchedFolder:
+class FolderOverlay(_TreeTarget):
     """A folder as it would be after some changes. Nothing can be written to it."""
 
-    def __init__(self, base: "FolderSource | PatchedFolder", changes: Sequence[FileChange]) -> None:
+    def __init__(self, base: MountedTree, changes: Sequence[FileChange]) -> None:
         self._base = base
         self.path: str = base.path
         self.kind: TargetKind = base.kind
-        self._new: Mapping[str, bytes | None] = {one.path: one.after for one in changes}
+        self._new: Mapping[str, bytes | None] = {change.path: change.after for change in changes}
 
     @property
     def bytes_read(self) -> int:
         """What the folder below has read."""
         return self._base.bytes_read
 
-    def listing(self, folder: str) -> list[Row]:
+    def listing(self, folder: str) -> list[TreeRow]:
         """See `FolderSource.listing`."""
         top = folder.rstrip("/")
         try:
@@ -178,8 +254,9 @@ class PatchedFolder:
         """See `FolderSource.room`."""
         return self._base.room()
 
-
-Tree = FolderSource | PatchedFolder
+    def put(self, path: str, data: bytes | None) -> None:  # noqa: ARG002
+        """Always refused."""
+        raise RefusedError(f"{path}: this is only a rehearsal of a repair.")
 
 
 def open_folder_source(path: str, *, for_writing: bool = False) -> FolderSource:
@@ -193,5 +270,8 @@ def open_folder_source(path: str, *, for_writing: bool = False) -> FolderSource:
     if not place.is_dir():
         raise InputError(f"{path} is no folder.")
     if for_writing and place.resolve() == Path("/"):
-        raise RefusedError("This is the system that is running.", "Start from a rescue stick and mount it elsewhere.")
+        raise RefusedError(
+            "This is the system that is running.",
+            "Start from a rescue stick and mount it elsewhere.",
+        )
     return FolderSource(path, writable=for_writing)

@@ -12,17 +12,21 @@ from mending.model import InputError, ReadError, RefusedError, Window
 from mending.model.limits import WINDOW_BYTES
 from mending.source import busy
 from mending.source.base import TargetKind
+from mending.source.disk_target import DiskTarget
 
 _UNREADABLE = {errno.EIO, errno.ENODATA, errno.EREMOTEIO}
 
 
-class FileSource:
-    """A regular file or a block device, read with positioned reads so that no file position is shared.
+class FileSource(DiskTarget):
+    """A regular file or a block device, read with positioned reads so that no file position is
+    shared.
 
     Use `open_source` to make one.
     """
 
-    def __init__(self, path: str, fd: int, kind: TargetKind, size: int, bytes_per_sector: int, serial: str) -> None:
+    def __init__(
+        self, path: str, fd: int, kind: TargetKind, size: int, bytes_per_sector: int, serial: str
+    ) -> None:
         self.path = path
         self.kind = kind
         self.size = size
@@ -34,14 +38,22 @@ class FileSource:
     def read(self, offset: int, length: int) -> Window:
         """See `Source.read`."""
         wanted = max(0, min(length, self.size - offset, WINDOW_BYTES))
-        inside = 0 <= offset < self.size  # a damaged number may be larger than the system can be asked for
+        inside = (
+            0 <= offset < self.size
+        )  # a damaged number may be larger than the system can be asked for
         try:
             data = os.pread(self._open_fd(), wanted, offset) if inside else b""
         except OSError as error:
             if error.errno in _UNREADABLE:
-                says = f"{wanted} bytes at offset {offset} of {self.path} cannot be read: {error.strerror}."
+                says = (
+                    f"{wanted} bytes at offset {offset} of {self.path} cannot be read:"
+                    f" {error.strerror}."
+                )
                 raise ReadError(
-                    says, offset, wanted, "Copy the drive to an image first, then work on the image."
+                    says,
+                    offset,
+                    wanted,
+                    "Copy the drive to an image first, then work on the image.",
                 ) from error
             raise _translated(self.path, error) from error
         self.bytes_read += len(data)
@@ -52,7 +64,9 @@ class FileSource:
         self.bytes_read += count
 
     def data_ranges(self) -> Iterator[tuple[int, int]]:
-        """Start and length of everything but the holes of a sparse file; the whole of a device. Raises InputError."""
+        """Start and length of everything but the holes of a sparse file; the whole of a device.
+        Raises InputError.
+        """
         at = 0
         while at < self.size:
             try:
@@ -66,12 +80,17 @@ class FileSource:
             at = end
 
     def read_into(self, offset: int, buffer: memoryview) -> int:
-        """Fill a buffer from `offset` without making a new one; returns how many bytes came. Raises ReadError."""
+        """Fill a buffer from `offset` without making a new one; returns how many bytes came. Raises
+        ReadError.
+        """
         try:
             count = os.preadv(self._open_fd(), [buffer], offset)
         except OSError as error:
             if error.errno in _UNREADABLE:
-                says = f"{len(buffer)} bytes at offset {offset} of {self.path} cannot be read: {error.strerror}."
+                says = (
+                    f"{len(buffer)} bytes at offset {offset} of {self.path} cannot be read:"
+                    f" {error.strerror}."
+                )
                 raise ReadError(says, offset, len(buffer)) from error
             raise _translated(self.path, error) from error
         self.bytes_read += count
@@ -80,7 +99,9 @@ class FileSource:
     def write(self, offset: int, data: bytes) -> None:
         """See `Source.write`."""
         if offset < 0 or offset + len(data) > self.size:
-            raise RefusedError(f"A write of {len(data)} bytes at offset {offset} would leave {self.path}.")
+            raise RefusedError(
+                f"A write of {len(data)} bytes at offset {offset} would leave {self.path}."
+            )
         done = 0
         try:
             while done < len(data):
@@ -89,7 +110,9 @@ class FileSource:
             raise _translated(self.path, error) from error
 
     def flush(self) -> None:
-        """See `Source.flush`; also drops what this machine remembers, so that the next read comes from the medium."""
+        """See `Source.flush`; also drops what this machine remembers, so that the next read comes
+        from the medium.
+        """
         try:
             os.fsync(self._open_fd())
             os.posix_fadvise(self._open_fd(), 0, 0, os.POSIX_FADV_DONTNEED)
@@ -106,7 +129,10 @@ class FileSource:
         return self
 
     def __exit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
     ) -> None:
         self.close()
 
@@ -116,12 +142,15 @@ class FileSource:
         return self._fd
 
 
-def open_source(path: str, *, bytes_per_sector: int | None = None, for_writing: bool = False) -> FileSource:
+def open_source(
+    path: str, *, bytes_per_sector: int | None = None, for_writing: bool = False
+) -> FileSource:
     """Open an image or a block device.
 
     Args:
         path: as the person typed it.
-        bytes_per_sector: 512 or 4096 to override what the device says; images start at 512 until somebody knows better.
+        bytes_per_sector: 512 or 4096 to override what the device says; images start at 512 until
+            somebody knows better.
         for_writing: only a repair asks for this; refused for anything mounted or in use.
 
     Raises:
@@ -134,7 +163,8 @@ def open_source(path: str, *, bytes_per_sector: int | None = None, for_writing: 
         raise _translated(path, error) from error
     if stat.S_ISDIR(mode):
         raise InputError(
-            f"{path} is a folder, and this needs a disk image or a block device.", "Name the image file inside it."
+            f"{path} is a folder, and this needs a disk image or a block device.",
+            "Name the image file inside it.",
         )
     is_device = stat.S_ISBLK(mode)
     if not is_device and not stat.S_ISREG(mode):
@@ -144,10 +174,14 @@ def open_source(path: str, *, bytes_per_sector: int | None = None, for_writing: 
     return _opened(path, is_device, bytes_per_sector, for_writing)
 
 
-def _opened(path: str, is_device: bool, bytes_per_sector: int | None, for_writing: bool) -> FileSource:
+def _opened(
+    path: str, is_device: bool, bytes_per_sector: int | None, for_writing: bool
+) -> FileSource:
     flags = (os.O_RDWR if for_writing else os.O_RDONLY) | os.O_CLOEXEC
     if is_device and for_writing:
-        flags |= os.O_EXCL  # the kernel answers EBUSY for a device that is mounted or held by a mapping
+        flags |= (
+            os.O_EXCL
+        )  # the kernel answers EBUSY for a device that is mounted or held by a mapping
     try:
         fd = os.open(path, flags)
     except OSError as error:
@@ -175,7 +209,8 @@ def _translated(path: str, error: OSError | ValueError) -> InputError | RefusedE
         return RefusedError(f"{path} is in use.", "Unmount everything on it, then try again.")
     if error.errno in {errno.EACCES, errno.EPERM}:
         return InputError(
-            f"{path} may not be opened by this account.", "Run as administrator, or ask for access to it."
+            f"{path} may not be opened by this account.",
+            "Run as administrator, or ask for access to it.",
         )
     if error.errno == errno.ENOENT:
         return InputError(f"{path} does not exist.")

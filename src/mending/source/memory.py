@@ -1,33 +1,16 @@
 """A source in memory, and one that fails on purpose."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 
-from mending.model import InputError, Patch, ReadError, RefusedError, Window
-from mending.source.base import Source, TargetKind
-
-
-class _InMemory:
-    """What sources in memory share: no holes, and reading into a buffer by way of `read`."""
-
-    size: int
-
-    def read(self, offset: int, length: int) -> Window:
-        """See `Source.read`."""
-        raise NotImplementedError
-
-    def data_ranges(self) -> Iterator[tuple[int, int]]:
-        """See `Source.data_ranges`: all of it."""
-        yield 0, self.size
-
-    def read_into(self, offset: int, buffer: memoryview) -> int:
-        """See `Source.read_into`."""
-        data = self.read(offset, len(buffer)).data
-        buffer[: len(data)] = data
-        return len(data)
+from mending.model import InputError, ReadError, Window
+from mending.source.base import TargetKind
+from mending.source.disk_target import DiskTarget
 
 
-class MemorySource(_InMemory):
-    """A disk that is a byte string. Used by tests and to try a repair before it touches anything."""
+class MemorySource(DiskTarget):
+    """A disk that is a byte string. Used by tests and to try a repair before it touches
+    anything.
+    """
 
     def __init__(self, data: bytes, *, bytes_per_sector: int = 512, path: str = "memory") -> None:
         self.data = bytearray(data)
@@ -44,6 +27,16 @@ class MemorySource(_InMemory):
         self.bytes_read += len(data)
         return Window(data, offset)
 
+    def data_ranges(self) -> Iterator[tuple[int, int]]:
+        """See `Source.data_ranges`: all of it."""
+        yield 0, self.size
+
+    def read_into(self, offset: int, buffer: memoryview) -> int:
+        """See `Source.read_into`."""
+        data = self.read(offset, len(buffer)).data
+        buffer[: len(data)] = data
+        return len(data)
+
     def count_read(self, count: int) -> None:
         """See `Source.count_read`."""
         self.bytes_read += count
@@ -51,7 +44,9 @@ class MemorySource(_InMemory):
     def write(self, offset: int, data: bytes) -> None:
         """See `Source.write`."""
         if offset < 0 or offset + len(data) > self.size:
-            raise InputError(f"A write of {len(data)} bytes at offset {offset} would leave {self.path}.")
+            raise InputError(
+                f"A write of {len(data)} bytes at offset {offset} would leave {self.path}."
+            )
         self.data[offset : offset + len(data)] = data
 
     def flush(self) -> None:
@@ -61,73 +56,10 @@ class MemorySource(_InMemory):
         """Nothing to let go of."""
 
 
-_BLOCK = 4096
-"""Holes are of whole blocks, and so are the ranges between them."""
-
-
-def _blocks_around(patch: Patch) -> tuple[int, int]:
-    """Start and end of the blocks that a patch touches."""
-    return patch.offset // _BLOCK * _BLOCK, -(-(patch.offset + patch.length) // _BLOCK) * _BLOCK
-
-
-class PatchedSource(_InMemory):
-    """Another source as it would be after some patches. Nothing can be written to it."""
-
-    def __init__(self, base: Source, patches: Sequence[Patch]) -> None:
-        self._base = base
-        self._patches = tuple(patches)
-        self.path = base.path
-        self.kind = base.kind
-        self.size = base.size
-        self.bytes_per_sector = base.bytes_per_sector
-        self.serial = base.serial
-
-    @property
-    def bytes_read(self) -> int:
-        """What the source below has read."""
-        return self._base.bytes_read
-
-    def read(self, offset: int, length: int) -> Window:
-        """See `Source.read`; a patched range is not read from below alone."""
-        window = self._base.read(offset, length)
-        data = bytearray(window.data)
-        for patch in self._patches:
-            start, end = max(patch.offset, offset), min(patch.offset + patch.length, offset + len(data))
-            if start < end:
-                data[start - offset : end - offset] = patch.after[start - patch.offset : end - patch.offset]
-        return Window(bytes(data), offset)
-
-    def data_ranges(self) -> Iterator[tuple[int, int]]:
-        """See `Source.data_ranges`: what the source below holds, and what the patches put over its holes."""
-        over = (_blocks_around(patch) for patch in self._patches)
-        spans = [*self._base.data_ranges(), *((start, min(end, self.size) - start) for start, end in over)]
-        start, end = 0, 0
-        for at, length in sorted(spans):
-            if at > end:
-                if end > start:
-                    yield start, end - start
-                start, end = at, at
-            end = max(end, at + length)
-        if end > start:
-            yield start, end - start
-
-    def count_read(self, count: int) -> None:
-        """See `Source.count_read`."""
-        self._base.count_read(count)
-
-    def write(self, offset: int, data: bytes) -> None:
-        """Always refused."""
-        raise RefusedError(f"{len(data)} bytes at {offset}: this is only a rehearsal of a repair.")
-
-    def flush(self) -> None:
-        """Nothing to wait for."""
-
-    def close(self) -> None:
-        """The source below is closed by whoever opened it."""
-
-
 class PowerCutError(Exception):
-    """The plug was pulled: nothing after this reaches the medium. Not one of our errors, so that nothing catches it."""
+    """The plug was pulled: nothing after this reaches the medium. Not one of our errors, so that
+    nothing catches it.
+    """
 
 
 class FaultyMemory(MemorySource):
@@ -137,7 +69,8 @@ class FaultyMemory(MemorySource):
         bad: ranges (offset, length) that cannot be read.
         fail_write: number of the write (from 0) that reports an error and changes nothing.
         cut_after: bytes that still reach the medium before the power goes.
-        flips: number of the write whose first byte arrives wrong, as a medium that lies would do it.
+        flips: number of the write whose first byte arrives wrong, as a medium that lies would do
+            it.
     """
 
     def __init__(
@@ -160,7 +93,9 @@ class FaultyMemory(MemorySource):
         """See `Source.read`."""
         for start, count in self._bad:
             if offset < start + count and start < offset + length:
-                raise ReadError(f"{count} bytes at offset {start} of {self.path} cannot be read.", start, count)
+                raise ReadError(
+                    f"{count} bytes at offset {start} of {self.path} cannot be read.", start, count
+                )
         return super().read(offset, length)
 
     def write(self, offset: int, data: bytes) -> None:

@@ -1,4 +1,6 @@
-"""A source as a stream of bytes, unpacked on the way where it is a packed file; a trap ends at a limit."""
+"""A source as a stream of bytes, unpacked on the way where it is a packed file; a trap ends at a
+limit.
+"""
 
 import gzip
 import io
@@ -85,7 +87,8 @@ class _Bounded(io.RawIOBase):
         self._allowance.left -= len(data)
         if self._allowance.left < 0:
             raise InputError(
-                f"{self._allowance.name} grows beyond every log when it is unpacked; the rest is not read."
+                f"{self._allowance.name} grows beyond every log when it is unpacked; the rest is"
+                " not read."
             )
         buffer[: len(data)] = data
         return len(data)
@@ -147,8 +150,11 @@ class _Inflater(io.RawIOBase):
 def _archive(raw: BinaryIO, name: str, allowance: _Allowance) -> list[tuple[str, BinaryIO]]:
     try:
         opened = zipfile.ZipFile(raw)
-        files = [one for one in opened.infolist() if not one.is_dir()][:_MOST_FILES]
-        return [(f"{name}: {one.filename}", _bounded(_Member(opened, one), allowance)) for one in files]
+        files = [member for member in opened.infolist() if not member.is_dir()][:_MOST_FILES]
+        return [
+            (f"{name}: {member.filename}", _bounded(_Member(opened, member), allowance))
+            for member in files
+        ]
     except _ERRORS as error:
         raise InputError(f"{name} begins as an archive, but cannot be opened: {error}.") from error
 

@@ -12,7 +12,8 @@ def write_log(path: Path, size: int, last: str = "") -> None:
         last: lines to end it with: the only ones that tell of anything.
     """
     rows = (
-        f"Nov 23 10:{row % 60:02d}:{row * 7 % 60:02d} desk till[{row % 9999}]: ticket {row} sold, no error\n"
+        f"Nov 23 10:{row % 60:02d}:{row * 7 % 60:02d} desk till[{row % 9999}]: ticket {row} sold,"
+        " no error\n"
         for row in range(_ROWS)
     )
     block = "".join(rows).encode()

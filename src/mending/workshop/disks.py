@@ -1,10 +1,12 @@
-"""Sound disks of the Skerrivane Ferries, one for each kind of firmware, and the ways in which they get broken."""
+"""Sound disks of the Skerrivane Ferries, one for each kind of firmware, and the ways in which they
+get broken.
+"""
 
 import uuid
 from collections.abc import Callable, Mapping
 from importlib.resources import files
 
-from mending.formats import gpt, mbr
+from mending.formats.partition import gpt, mbr
 from mending.model import Lba, SectorCount
 from mending.workshop.fat32 import RESERVED, fat32_volume, fat_sectors
 from mending.workshop.guid_table import put_guid_table
@@ -35,17 +37,23 @@ def code(name: str) -> bytes:
 def bios_disk(boot_code: bytes) -> ImageDraft:
     """100 MiB: boot code, an active FAT32 volume with a loader, and a second volume for data."""
     draft = ImageDraft(DISK_SECTORS * SECTOR)
-    table = mbr.encode_entry(mbr.ACTIVE, _FAT32_LBA, *DESK) + mbr.encode_entry(0, _FAT32_LBA, *STORE)
-    fields = mbr.BootRecordFields(boot_code, 0x5C0FF1CE, 0, table, mbr.SIGNATURE)
-    draft.put(0, mbr.BOOT_RECORD.encode(fields))
+    table = mbr.encode_entry(mbr.ACTIVE, _FAT32_LBA, *DESK) + mbr.encode_entry(
+        0, _FAT32_LBA, *STORE
+    )
+    fields = mbr.MbrFields(boot_code, 0x5C0FF1CE, 0, table, mbr.SIGNATURE)
+    draft.put(0, mbr.MBR.encode(fields))
     _put_volumes(draft, "TICKETDESK", {"DESKLOAD.BIN": code("desk-loader")})
     return draft
 
 
 def uefi_disk(loader: bytes | None = None) -> ImageDraft:
-    """100 MiB: a GPT, an EFI system partition with a fallback loader, and a second volume for data."""
+    """100 MiB: a GPT, an EFI system partition with a fallback loader, and a second volume for
+    data.
+    """
     draft = ImageDraft(DISK_SECTORS * SECTOR)
-    put_guid_table(draft, DISK_GUID, [(gpt.EFI_SYSTEM, *DESK, "EFI"), (_DATA_TYPE, *STORE, "tickets")])
+    put_guid_table(
+        draft, DISK_GUID, [(gpt.EFI_SYSTEM, *DESK, "EFI"), (_DATA_TYPE, *STORE, "tickets")]
+    )
     _put_volumes(draft, "EFI", {_FALLBACK: code("desk-loader-efi") if loader is None else loader})
     return draft
 
@@ -65,9 +73,13 @@ def _put_volumes(draft: ImageDraft, label: str, contents: Mapping[str, bytes]) -
     _put_fat32(draft, STORE, "TICKETS", _NOTES)
 
 
-def _put_fat32(draft: ImageDraft, place: tuple[Lba, SectorCount], name: str, inside: Mapping[str, bytes]) -> None:
+def _put_fat32(
+    draft: ImageDraft, place: tuple[Lba, SectorCount], name: str, inside: Mapping[str, bytes]
+) -> None:
     start, length = place
-    for offset, data in fat32_volume(length, start, name, inside, code("fat32-start"), 0x5EA_0000 + start):
+    for offset, data in fat32_volume(
+        length, start, name, inside, code("fat32-start"), 0x5EA_0000 + start
+    ):
         draft.put(start * SECTOR + offset, data)
 
 
@@ -121,10 +133,14 @@ UEFI_FAULTS: Mapping[str, Fault] = {
         draft, DISK_GUID, [(_DATA_TYPE, *DESK, "EFI"), (_DATA_TYPE, *STORE, "tickets")]
     ),
     "other-entry-outside": lambda draft: put_guid_table(
-        draft, DISK_GUID, [(gpt.EFI_SYSTEM, *DESK, "EFI"), (_DATA_TYPE, STORE[0], DISK_SECTORS, "tickets")]
+        draft,
+        DISK_GUID,
+        [(gpt.EFI_SYSTEM, *DESK, "EFI"), (_DATA_TYPE, STORE[0], DISK_SECTORS, "tickets")],
     ),
     "efi-entry-shared": lambda draft: put_guid_table(
-        draft, DISK_GUID, [(gpt.EFI_SYSTEM, *DESK, "EFI"), (_DATA_TYPE, DESK[0] + 9000, *DESK[1:], "tickets")]
+        draft,
+        DISK_GUID,
+        [(gpt.EFI_SYSTEM, *DESK, "EFI"), (_DATA_TYPE, DESK[0] + 9000, *DESK[1:], "tickets")],
     ),
     "blank-efi-boot-sector": _zero(DESK[0], 1),
     "efi-boot-sector-without-signature": _bytes(DESK[0] * SECTOR + 510, b"\0\0"),
@@ -132,7 +148,9 @@ UEFI_FAULTS: Mapping[str, Fault] = {
     "blank-efi-backup-boot-sector": _zero(DESK[0] + 6, 1),
     "blank-first-fat": _zero(DESK[0] + RESERVED, fat_sectors(DESK[1])),
     "blank-second-fat": _zero(DESK[0] + RESERVED + fat_sectors(DESK[1]), fat_sectors(DESK[1])),
-    "first-fat-breaks-loader": _bytes((DESK[0] + RESERVED) * SECTOR + 4 * _LOADER_CLUSTER, bytes(8)),
+    "first-fat-breaks-loader": _bytes(
+        (DESK[0] + RESERVED) * SECTOR + 4 * _LOADER_CLUSTER, bytes(8)
+    ),
     "truncated-loader": lambda draft: _replace_loader(draft, truncated_loader()),
     "blank-loader": lambda draft: _replace_loader(draft, bytes(2560)),
     "loader-of-another-machine": lambda draft: _replace_loader(draft, _other_machine()),

@@ -1,6 +1,7 @@
 """Kernel dumps of our own making, with known truth, in the layout that the real ones have.
 
-The layout is written down here a second time, apart from the reader, as plain offsets (sources: as of the reader).
+The layout is written down here a second time, apart from the reader, as plain offsets (sources: as
+of the reader).
 """
 
 import struct
@@ -45,7 +46,9 @@ class DumpDraft:
         data = bytearray((self.filler * size)[:size])
         data[:8] = b"PAGEDU64" if wide else b"PAGEDUMP"
         struct.pack_into("<II", data, 8, 15, self.build)
-        struct.pack_into("<II", data, 0x30 if wide else 0x20, 0x8664 if wide else 0x14C, self.processors)
+        struct.pack_into(
+            "<II", data, 0x30 if wide else 0x20, 0x8664 if wide else 0x14C, self.processors
+        )
         struct.pack_into("<I", data, 0x38 if wide else 0x28, self.code)
         struct.pack_into("<4Q" if wide else "<4I", data, 0x40 if wide else 0x2C, *self.parameters)
         context, pointer = (0x348, 0xF8) if wide else (0x320, 0xB8)
@@ -66,7 +69,7 @@ def _small(draft: DumpDraft, header: bytes) -> bytes:
     wide = draft.bits == 64
     row, word = (0x90, 8) if wide else (0x4C, 4)
     stack_at = len(header) + 0x100
-    stack = b"".join(one.to_bytes(word, "little") for one in draft.stack)
+    stack = b"".join(number.to_bytes(word, "little") for number in draft.stack)
     list_at = stack_at + len(stack)
     pool_at = list_at + row * len(draft.drivers)
     rows, pool = b"", b""

@@ -1,13 +1,13 @@
 """Writes a fresh FAT32 volume: short names, folders, every file in one piece.
 
-Sources: the published FAT32 file system specification, version 1.03: "Boot Sector and BPB", "FAT32 FSInfo Sector
-Structure" and "FAT Directory Structure".
+Sources: the published FAT32 file system specification, version 1.03: "Boot Sector and BPB", "FAT32
+FSInfo Sector Structure" and "FAT Directory Structure".
 """
 
 import struct
 from collections.abc import Mapping
 
-from mending.formats import fat
+from mending.formats.filesystem import fat
 from mending.workshop.image import SECTOR
 
 RESERVED = 32
@@ -21,13 +21,17 @@ _STAMP = struct.pack("<HH", 0, 0x5A21)
 Pieces = list[tuple[int, bytes]]
 
 
-def fat32_volume(sectors: int, hidden: int, label: str, files: Mapping[str, bytes], boot: bytes, serial: int) -> Pieces:
+def fat32_volume(
+    sectors: int, hidden: int, label: str, files: Mapping[str, bytes], boot: bytes, serial: int
+) -> Pieces:
     """The pieces of a volume, with offsets from its start.
 
     Args:
-        sectors: length of the volume; at least 66,600, so that it has the 65,525 clusters that make it FAT32.
+        sectors: length of the volume; at least 66,600, so that it has the 65,525 clusters that make
+            it FAT32.
         hidden: first sector of the volume on its disk.
-        files: contents by path, folders by `/` in it, names of at most eight and three capital characters.
+        files: contents by path, folders by `/` in it, names of at most eight and three capital
+            characters.
         boot: 512 bytes whose code and signature are kept and whose parameters are filled in.
         serial: volume identifier.
     """
@@ -43,7 +47,9 @@ def fat32_volume(sectors: int, hidden: int, label: str, files: Mapping[str, byte
     layer.add_folder(root, 0, label)
     base = (RESERVED + _FATS * per_fat) * SECTOR
     sector = _boot_sector(sectors, hidden, per_fat, label, boot, serial)
-    info = _info_sector(sectors - RESERVED - _FATS * per_fat - len(layer.chain), len(layer.chain) + 1)
+    info = _info_sector(
+        sectors - RESERVED - _FATS * per_fat - len(layer.chain), len(layer.chain) + 1
+    )
     table = struct.pack(f"<{len(layer.chain) + 2}I", 0x0FFFFFF8, _END, *layer.chain)
     copies = [((RESERVED + number * per_fat) * SECTOR, table) for number in range(_FATS)]
     starts = [(0, sector), (SECTOR, info), (6 * SECTOR, sector), (7 * SECTOR, info)]
@@ -56,7 +62,9 @@ def fat_sectors(sectors: int) -> int:
 
 
 class _Layer:
-    """Clusters of one sector each, laid down one after the other; `chain` holds the FAT from cluster 2 on."""
+    """Clusters of one sector each, laid down one after the other; `chain` holds the FAT from
+    cluster 2 on.
+    """
 
     def __init__(self) -> None:
         self.chain: list[int] = []
@@ -71,17 +79,24 @@ class _Layer:
         return first if count else 0
 
     def add_folder(self, inside: Mapping[str, object], parent: int, label: str = "") -> int:
-        """Lay down a folder and all in it; its own clusters come first, as the boot code wants the root's."""
+        """Lay down a folder and all in it; its own clusters come first, as the boot code wants the
+        root's.
+        """
         extra = 1 if label else 2
         first = self.add(b"\0" * max(32 * (len(inside) + extra), 1))
         rows = [_entry(label.ljust(11), _LABEL, 0, 0)] if label else []
         if not label:
-            rows += [_entry(".".ljust(11), _FOLDER, first, 0), _entry("..".ljust(11), _FOLDER, parent, 0)]
+            rows += [
+                _entry(".".ljust(11), _FOLDER, first, 0),
+                _entry("..".ljust(11), _FOLDER, parent, 0),
+            ]
         for name, content in inside.items():
             if isinstance(content, bytes):
                 rows.append(_entry(_short(name), _ARCHIVE, self.add(content), len(content)))
             elif isinstance(content, dict):
-                below = 0 if first == _ROOT else first  # ".." of a folder in the root names cluster 0
+                below = (
+                    0 if first == _ROOT else first
+                )  # ".." of a folder in the root names cluster 0
                 rows.append(_entry(_short(name), _FOLDER, self.add_folder(content, below), 0))
         at = (first - 2) * SECTOR
         packed = b"".join(rows)
@@ -98,19 +113,46 @@ def _short(name: str) -> str:
 
 def _entry(name: str, kind: int, cluster: int, size: int) -> bytes:
     head = name.encode("ascii") + bytes((kind, 0, 0)) + _STAMP + _STAMP[2:]
-    return head + struct.pack("<H", cluster >> 16) + _STAMP + struct.pack("<HI", cluster & 0xFFFF, size)
+    return (
+        head
+        + struct.pack("<H", cluster >> 16)
+        + _STAMP
+        + struct.pack("<HI", cluster & 0xFFFF, size)
+    )
 
 
-def _boot_sector(sectors: int, hidden: int, per_fat: int, label: str, boot: bytes, serial: int) -> bytes:
+def _boot_sector(
+    sectors: int, hidden: int, per_fat: int, label: str, boot: bytes, serial: int
+) -> bytes:
     common = fat.COMMON.patch(
-        boot, oem=b"SKERRIES", bytes_per_sector=SECTOR, sectors_per_cluster=1, reserved_sectors=RESERVED, fats=_FATS,
-        root_entries=0, sectors_16=0, media=0xF8, fat_sectors_16=0, sectors_per_track=63, heads=255,
-        hidden_sectors=hidden, sectors_32=sectors,
-    )  # fmt: skip
+        boot,
+        oem=b"SKERRIES",
+        bytes_per_sector=SECTOR,
+        sectors_per_cluster=1,
+        reserved_sectors=RESERVED,
+        fats=_FATS,
+        root_entries=0,
+        sectors_16=0,
+        media=0xF8,
+        fat_sectors_16=0,
+        sectors_per_track=63,
+        heads=255,
+        hidden_sectors=hidden,
+        sectors_32=sectors,
+    )
     with_tail = fat.LONG_TAIL.patch(
-        common, fat_sectors=per_fat, flags=0, version=0, root_cluster=_ROOT, info_sector=1, backup_sector=6,
-        drive=0x80, extended_signature=0x29, serial=serial, label=label.ljust(11).encode("ascii"),
-    )  # fmt: skip
+        common,
+        fat_sectors=per_fat,
+        flags=0,
+        version=0,
+        root_cluster=_ROOT,
+        info_sector=1,
+        backup_sector=6,
+        drive=0x80,
+        extended_signature=0x29,
+        serial=serial,
+        label=label.ljust(11).encode("ascii"),
+    )
     return with_tail[:82] + b"FAT32   " + with_tail[90:]
 
 

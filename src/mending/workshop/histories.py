@@ -1,4 +1,6 @@
-"""Histories of PCs of the Skerrivane Ferries: weeks of starts, changes and failures, of which the truth is known."""
+"""Histories of PCs of the Skerrivane Ferries: weeks of starts, changes and failures, of which the
+truth is known.
+"""
 
 import math
 from collections.abc import Iterator
@@ -8,8 +10,22 @@ from random import Random
 HOUR = 3600.0
 _FIRST = 1_793_000_000.0
 """A morning in autumn 2026, in Unix seconds."""
-_DRIVERS = ("tillcom.sys", "slipprint.sys", "gatelamp.sys", "pierscan.sys", "quaynet.sys", "horn.sys")
-_PROGRAMS = ("Timetable Board", "Tide Tables", "Seat Plan", "Left Luggage", "Crew Roster", "Chart Viewer")
+_DRIVERS = (
+    "tillcom.sys",
+    "slipprint.sys",
+    "gatelamp.sys",
+    "pierscan.sys",
+    "quaynet.sys",
+    "horn.sys",
+)
+_PROGRAMS = (
+    "Timetable Board",
+    "Tide Tables",
+    "Seat Plan",
+    "ResidualBelief Luggage",
+    "Crew Roster",
+    "Chart Viewer",
+)
 _UPDATES = (
     "Autumn rollup 1",
     "Autumn rollup 2",
@@ -19,12 +35,25 @@ _UPDATES = (
     "Print spooler fix",
 )
 _CODES = (0x1A, 0x50, 0x3B, 0x7E, 0x1E, 0xA, 0x24, 0xC2, 0x19, 0x139, 0x124, 0xF7)
-KINDS = ("driver", "update", "program", "plugged", "heat", "memory", "worn", "sound", "regular-loop", "irregular-loop")
+KINDS = (
+    "driver",
+    "update",
+    "program",
+    "plugged",
+    "heat",
+    "memory",
+    "worn",
+    "sound",
+    "regular-loop",
+    "irregular-loop",
+)
 
 
 @dataclass(frozen=True)
 class Entry:
-    """Something that happened. `what`: `start signed-in stop crash installed plugged sign-of-life`."""
+    """Something that happened. `what`: `start signed-in stop crash installed plugged
+    sign-of-life`.
+    """
 
     at: float
     what: str
@@ -63,7 +92,9 @@ class _World:
     changes: list[Entry] = field(default_factory=list)
 
     def next_failure(self, at: float, ran: float, end: float) -> float:
-        """When it fails next, if at all before `end`; thinning of a rate that differs with time and warmth."""
+        """When it fails next, if at all before `end`; thinning of a rate that differs with time and
+        warmth.
+        """
         fastest = max(self.calm, self.rough) / HOUR
         while fastest and (at := at + self.random.expovariate(fastest)) < end:
             ran_then = ran + at
@@ -78,7 +109,8 @@ def history(kind: str, seed: int) -> History:
     """One history.
 
     Args:
-        kind: one of `KINDS`; `worn` begins to fail without any change, `sound` fails once in weeks at the most.
+        kind: one of `KINDS`; `worn` begins to fail without any change, `sound` fails once in weeks
+            at the most.
         seed: the same seed makes the same history.
     """
     world = _decided(kind, Random(f"{kind} {seed}"))
@@ -88,7 +120,7 @@ def history(kind: str, seed: int) -> History:
     if kind.endswith("loop"):
         entries += _looping(world, entries[-1].at + HOUR)
     onset = None if kind == "sound" else world.onset
-    return History(kind, tuple(sorted(entries, key=lambda one: one.at)), onset, world.guilty)
+    return History(kind, tuple(sorted(entries, key=lambda entry: entry.at)), onset, world.guilty)
 
 
 def _decided(kind: str, random: Random) -> _World:
@@ -102,9 +134,13 @@ def _decided(kind: str, random: Random) -> _World:
     for _ in range(random.randint(3, 10)):
         what = random.choice(("driver", "update", "update", "program"))
         if names[what]:
-            world.changes.append(Entry(_moment(random, sessions, 0.02, 0.98), "installed", what, names[what].pop()))
+            world.changes.append(
+                Entry(_moment(random, sessions, 0.02, 0.98), "installed", what, names[what].pop())
+            )
     if kind in {"driver", "update", "program"}:
-        name = {"driver": "berthcam.sys", "update": "Winter rollup", "program": "Wave Watcher"}[kind]
+        name = {"driver": "berthcam.sys", "update": "Winter rollup", "program": "Wave Watcher"}[
+            kind
+        ]
         world.onset, world.guilty = _moment(random, sessions, 0.25, 0.8), name
         world.changes.append(Entry(world.onset, "installed", kind, name))
     elif kind in {"heat", "memory", "worn"}:
@@ -116,7 +152,9 @@ def _decided(kind: str, random: Random) -> _World:
     return world
 
 
-def _moment(random: Random, sessions: list[tuple[float, float]], first: float, last: float) -> float:
+def _moment(
+    random: Random, sessions: list[tuple[float, float]], first: float, last: float
+) -> float:
     """A time in a session, between two shares of all of them, that is not just after a start."""
     start, end = sessions[int(len(sessions) * random.uniform(first, last))]
     return random.uniform(start + 300, end - 60)
@@ -128,11 +166,16 @@ def _sessions(world: _World) -> Iterator[tuple[float, float]]:
         morning = _FIRST + day * 24 * HOUR
         for offset, hours in ((0.0, 3.5), (5.0, 4.0))[: 1 + day % 7 % 2 + (day % 3 == 0)]:
             wobble = ((day * 7919 + int(offset) * 104729) % 1000) / 1000
-            yield morning + (offset + 0.5 * wobble) * HOUR, morning + (offset + hours + 0.4 * wobble) * HOUR
+            yield (
+                morning + (offset + 0.5 * wobble) * HOUR,
+                morning + (offset + hours + 0.4 * wobble) * HOUR,
+            )
 
 
 def _session(world: _World, start: float, end: float) -> Iterator[Entry]:
-    """One time of work: a start, signs of life, changes, failures with a start behind each, and a clean stop."""
+    """One time of work: a start, signs of life, changes, failures with a start behind each, and a
+    clean stop.
+    """
     at, code = start, 0
     while True:
         yield Entry(at, "start", code=code)
@@ -145,7 +188,7 @@ def _session(world: _World, start: float, end: float) -> Iterator[Entry]:
             fails = plugged + world.random.uniform(0.5, 6) if plugged >= world.onset else fails
         until = min(fails, end)
         yield from _signs(world, at + 90, until)
-        yield from (one for one in world.changes if at < one.at <= until)
+        yield from (entry for entry in world.changes if at < entry.at <= until)
         if fails >= end:
             yield Entry(end, "stop")
             return
@@ -167,7 +210,9 @@ def _signs(world: _World, start: float, end: float) -> Iterator[Entry]:
 
 
 def _looping(world: _World, at: float) -> Iterator[Entry]:
-    """Starts that never come to the sign-in: always after the same time, or after times that differ."""
+    """Starts that never come to the sign-in: always after the same time, or after times that
+    differ.
+    """
     for number in range(world.random.randint(4, 9)):
         yield Entry(at, "start", code=world.code if number else 0)
         yield Entry(at + 8, "sign-of-life")

@@ -1,7 +1,8 @@
 """A sound disk with a Linux system behind a unified kernel, and the ways in which it gets broken.
 
-The root is a template that the real mkfs made (`tests/templates.py`); its kernel and programs are heads without bodies,
-which is all that a trace reads of them. What firmware starts is the sample loader with the kernel's parts beside it.
+The root is a template that the real mkfs made (`tests/templates.py`); its kernel and programs are
+heads without bodies, which is all that a trace reads of them. What firmware starts is the sample
+loader with the kernel's parts beside it.
 """
 
 import functools
@@ -10,7 +11,7 @@ import uuid
 from collections.abc import Mapping
 from importlib.resources import files
 
-from mending.formats import gpt
+from mending.formats.partition import gpt
 from mending.workshop.disks import DESK, DISK_GUID, DISK_SECTORS, STORE, Fault, put_desk
 from mending.workshop.guid_table import put_guid_table
 from mending.workshop.image import SECTOR, ImageDraft
@@ -27,9 +28,13 @@ def _template(name: str) -> bytes:
 
 
 def linux_disk(loader: bytes | None = None) -> ImageDraft:
-    """100 MiB: a GPT, an EFI system partition with a unified kernel as its fallback loader, and an ext4 root."""
+    """100 MiB: a GPT, an EFI system partition with a unified kernel as its fallback loader, and an
+    ext4 root.
+    """
     draft = ImageDraft(DISK_SECTORS * SECTOR)
-    put_guid_table(draft, DISK_GUID, [(gpt.EFI_SYSTEM, *DESK, "EFI"), (_LINUX_DATA, *STORE, "gangway")])
+    put_guid_table(
+        draft, DISK_GUID, [(gpt.EFI_SYSTEM, *DESK, "EFI"), (_LINUX_DATA, *STORE, "gangway")]
+    )
     put_desk(draft, "EFI", {_FALLBACK: _template("desk-linux.efi") if loader is None else loader})
     root = _template("linux-root.ext4")
     for at in range(0, len(root), _BLOCK):
@@ -49,7 +54,9 @@ def _in_loader(found: bytes, instead: bytes) -> Fault:
 
 
 def _in_root(found: bytes, instead: bytes) -> Fault:
-    """Other bytes over the place in the root where a file holds these; blocks of files begin at multiples of 1 KiB."""
+    """Other bytes over the place in the root where a file holds these; blocks of files begin at
+    multiples of 1 KiB.
+    """
     return lambda draft: draft.put(_ROOT_AT + _template("linux-root.ext4").index(found), instead)
 
 

@@ -13,10 +13,30 @@ _BIOS = {"form": "desktop", "family": "nt", "firmware": "bios", "bench": "yes"}
 _UEFI = {"form": "laptop", "family": "nt", "firmware": "uefi", "bench": "yes"}
 _LINUX = {"form": "desktop", "family": "linux", "firmware": "uefi", "bench": "yes"}
 _CRASHES = {"form": "desktop", "family": "nt", "firmware": "uefi"}
-_STOPS = {"fans-lights": "normal", "logo": "shown", "lock-key": "toggles", "after-logo": "stop-screen"}
-_MESSAGE = {"fans-lights": "normal", "logo": "shown", "lock-key": "toggles", "after-logo": "message"}
+_STOPS = {
+    "fans-lights": "normal",
+    "logo": "shown",
+    "lock-key": "toggles",
+    "after-logo": "stop-screen",
+}
+_MESSAGE = {
+    "fans-lights": "normal",
+    "logo": "shown",
+    "lock-key": "toggles",
+    "after-logo": "message",
+}
 _CURSOR = _MESSAGE | {"after-logo": "cursor"}
-_DROPPED = {"fans-lights": "normal", "beeps": "pattern", "logo": "never", "lock-key": "dead", "recent-change": "knock"}
+_DROPPED = {
+    "fans-lights": "normal",
+    "beeps": "pattern",
+    "logo": "never",
+    "lock-key": "dead",
+    "recent-change": "knock",
+}
+
+
+_RUNS = {"after-logo": "desktop"}
+_AFTER_CUT = _MESSAGE | {"recent-change": "power-cut"}
 
 
 @dataclass(frozen=True)
@@ -49,7 +69,9 @@ def make_sample(sample: Sample, folder: Path) -> Path | None:
 
 
 def leave_records(sample: Sample, folder: Path) -> list[Path]:
-    """Write the sample's crash records into a folder of their own; none where it has none. Raises OSError."""
+    """Write the sample's crash records into a folder of their own; none where it has none. Raises
+    OSError.
+    """
     if sample.leave is None:
         return []
     home = folder / sample.name
@@ -65,38 +87,125 @@ def samples(boot_code: bytes) -> tuple[Sample, ...]:
     """All sample PCs.
 
     Args:
-        boot_code: 440 bytes for the boot record of sound BIOS disks.
+        boot_code: 440 bytes for the MBR of sound BIOS disks.
     """
+    return (*_bios_samples(boot_code), *_uefi_samples(), *_linux_samples(), *_without_disk())
 
+
+def _bios_samples(boot_code: bytes) -> tuple[Sample, ...]:
     def bios(*faults: str) -> Callable[[], ImageDraft]:
         return lambda: _broken(bios_disk(boot_code), [BIOS_FAULTS[name] for name in faults])
 
+    return (
+        Sample("quay-desk-1", "Runs; brought in to be compared with.", bios(), _BIOS, _RUNS),
+        Sample(
+            "quay-desk-2",
+            "After the logo only a blinking line.",
+            bios("blank-boot-code"),
+            _BIOS,
+            _CURSOR,
+        ),
+        Sample(
+            "gate-2",
+            "Says that two entries are active.",
+            bios("two-active-entries"),
+            _BIOS,
+            _MESSAGE,
+        ),
+        Sample(
+            "office-1",
+            "Says that the volume has no boot sector.",
+            bios("blank-boot-sector"),
+            _BIOS,
+            _MESSAGE,
+        ),
+        Sample(
+            "ticket-hall",
+            "No system, since somebody made room for a second one.",
+            bios("no-table"),
+            _BIOS,
+            _MESSAGE,
+        ),
+    )
+
+
+def _uefi_samples() -> tuple[Sample, ...]:
     def uefi(*faults: str) -> Callable[[], ImageDraft]:
         return lambda: _broken(uefi_disk(), [UEFI_FAULTS[name] for name in faults])
 
+    return (
+        Sample("purser-1", "Runs; the newer kind.", uefi(), _UEFI, _RUNS),
+        Sample(
+            "purser-2",
+            "Runs, but a check of its disk complained.",
+            uefi("blank-primary-header"),
+            _UEFI,
+            _RUNS,
+        ),
+        Sample(
+            "mess-room",
+            "No boot device, since the power cut.",
+            uefi("blank-efi-boot-sector"),
+            _UEFI,
+            _AFTER_CUT,
+        ),
+        Sample(
+            "stores-1",
+            "No boot device, since the lights went.",
+            uefi("first-fat-breaks-loader"),
+            _UEFI,
+            _AFTER_CUT,
+        ),
+        Sample(
+            "chart-room",
+            "No boot device, since an update.",
+            uefi("truncated-loader"),
+            _UEFI,
+            _MESSAGE,
+        ),
+    )
+
+
+def _linux_samples() -> tuple[Sample, ...]:
     def linux(*faults: str) -> Callable[[], ImageDraft]:
         return lambda: _broken(linux_disk(), [LINUX_FAULTS[name] for name in faults])
 
-    runs = {"after-logo": "desktop"}
-    after_cut = _MESSAGE | {"recent-change": "power-cut"}
     return (
-        Sample("quay-desk-1", "Runs; brought in to be compared with.", bios(), _BIOS, runs),
-        Sample("quay-desk-2", "After the logo only a blinking line.", bios("blank-boot-code"), _BIOS, _CURSOR),
-        Sample("gate-2", "Says that two entries are active.", bios("two-active-entries"), _BIOS, _MESSAGE),
-        Sample("office-1", "Says that the volume has no boot sector.", bios("blank-boot-sector"), _BIOS, _MESSAGE),
-        Sample("pier-kiosk", "Beeps and stays black; the storm threw it off its shelf.", None, _BIOS, _DROPPED),
+        Sample("gangway-1", "Runs; the one at the gangway, with Linux.", linux(), _LINUX, _RUNS),
         Sample(
-            "ticket-hall", "No system, since somebody made room for a second one.", bios("no-table"), _BIOS, _MESSAGE
+            "gangway-2",
+            "A panic, since the power cut.",
+            linux("blank-root-superblock"),
+            _LINUX,
+            _AFTER_CUT,
         ),
-        Sample("purser-1", "Runs; the newer kind.", uefi(), _UEFI, runs),
-        Sample("purser-2", "Runs, but a check of its disk complained.", uefi("blank-primary-header"), _UEFI, runs),
-        Sample("mess-room", "No boot device, since the power cut.", uefi("blank-efi-boot-sector"), _UEFI, after_cut),
-        Sample("stores-1", "No boot device, since the lights went.", uefi("first-fat-breaks-loader"), _UEFI, after_cut),
-        Sample("gangway-1", "Runs; the one at the gangway, with Linux.", linux(), _LINUX, runs),
-        Sample("gangway-2", "A panic, since the power cut.", linux("blank-root-superblock"), _LINUX, after_cut),
-        Sample("bridge-log", "Starts, but nobody can sign in.", linux("blank-accounts"), _LINUX, _MESSAGE),
-        Sample("slip-desk", "Stops with a code, several times a week.", None, _CRASHES, _STOPS, slip_desk_records),
-        Sample("chart-room", "No boot device, since an update.", uefi("truncated-loader"), _UEFI, _MESSAGE),
+        Sample(
+            "bridge-log",
+            "Starts, but nobody can sign in.",
+            linux("blank-accounts"),
+            _LINUX,
+            _MESSAGE,
+        ),
+    )
+
+
+def _without_disk() -> tuple[Sample, ...]:
+    return (
+        Sample(
+            "pier-kiosk",
+            "Beeps and stays black; the storm threw it off its shelf.",
+            None,
+            _BIOS,
+            _DROPPED,
+        ),
+        Sample(
+            "slip-desk",
+            "Stops with a code, several times a week.",
+            None,
+            _CRASHES,
+            _STOPS,
+            slip_desk_records,
+        ),
     )
 
 

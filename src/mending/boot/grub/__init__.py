@@ -1,1 +1,24 @@
-"""GRUB: its core in sectors of its own, its menu file run on paper, the links from one to the other."""
+"""GRUB: its core in sectors of its own, its menu file run on paper, the checks from one to the
+other."""
+
+from mending.boot.grub.core import (
+    BIOS_BOOT,
+    check_core,
+    core_repairs,
+    find_core,
+    room_for_core,
+    spare_core,
+)
+from mending.boot.grub.menu import GrubChecks
+from mending.boot.grub.modules import MODULE_OF
+
+__all__ = [
+    "BIOS_BOOT",
+    "MODULE_OF",
+    "GrubChecks",
+    "check_core",
+    "core_repairs",
+    "find_core",
+    "room_for_core",
+    "spare_core",
+]

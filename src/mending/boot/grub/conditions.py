@@ -7,12 +7,14 @@ from collections.abc import Callable
 
 
 def holds(words: list[str], is_there: Callable[[str], bool]) -> bool:
-    """Whether a condition holds. Args: words: without the brackets; is_there: whether a file exists."""
+    """Whether a condition holds. Args: words: without the brackets; is_there: whether a file
+    exists.
+    """
     for joint, either in (("-o", True), ("-a", False)):
         if joint in words:
             at = words.index(joint)
-            one, other = holds(words[:at], is_there), holds(words[at + 1 :], is_there)
-            return one or other if either else one and other
+            left, right = holds(words[:at], is_there), holds(words[at + 1 :], is_there)
+            return left or right if either else left and right
     if words[:1] == ["!"]:
         return not holds(words[1:], is_there)
     if len(words) == 3:
@@ -24,16 +26,21 @@ def holds(words: list[str], is_there: Callable[[str], bool]) -> bool:
     return bool(words and words[-1] and words[-1] not in {"-n"})
 
 
-def _compare(one: str, operator: str, other: str) -> bool:
+def _compare(text: str, operator: str, other: str) -> bool:
     if operator in {"=", "=="}:
-        return one == other
+        return text == other
     if operator == "!=":
-        return one != other
-    if operator in _NUMBERS and one.lstrip("-").isdigit() and other.lstrip("-").isdigit():
-        return _NUMBERS[operator](int(one), int(other))
+        return text != other
+    if operator in _NUMBERS and text.lstrip("-").isdigit() and other.lstrip("-").isdigit():
+        return _NUMBERS[operator](int(text), int(other))
     return False
 
 
 _NUMBERS = {
-    "-eq": int.__eq__, "-ne": int.__ne__, "-lt": int.__lt__, "-le": int.__le__, "-gt": int.__gt__, "-ge": int.__ge__,
-}  # fmt: skip
+    "-eq": int.__eq__,
+    "-ne": int.__ne__,
+    "-lt": int.__lt__,
+    "-le": int.__le__,
+    "-gt": int.__gt__,
+    "-ge": int.__ge__,
+}

@@ -1,18 +1,41 @@
-"""A GRUB core in the sectors behind the boot record: found when nothing points to it, checked when something does."""
+"""A GRUB core in the sectors behind the MBR: found when nothing points to it, checked when
+something does.
+"""
 
 from collections.abc import Callable
 
 import msgspec
 
-from mending.boot.rungs import Link, Rung, at_sector, failed, finding, place
-from mending.disk import Disk, FilesUnavailableError, Volume, open_files
-from mending.formats import grub, grub_image
-from mending.formats.grub_image import GrubImage
-from mending.model import Lba, Phase, PhaseState, ReadError, Severity, Where, Window
-from mending.model.limits import GAP_SECTORS
+from mending.boot.chain import (
+    CheckResult,
+    Link,
+    at_sector,
+    doubtful,
+    failed,
+    finding,
+    passed,
+    place,
+)
+from mending.disk.files import FilesUnavailableError, open_files
+from mending.disk.layout import Disk
+from mending.disk.volume import Volume
+from mending.formats.bootloader import grub, grub_image
+from mending.formats.bootloader.grub_image import GrubImage
+from mending.model import (
+    FindingId,
+    Lba,
+    Phase,
+    ReadError,
+    RepairId,
+    Severity,
+    Where,
+    Window,
+)
+from mending.model.limits import CORE_SEARCH_SECTORS
 
-_PHASE = Phase.BOOT_MANAGER
-_CORE_FILES = tuple(f"{folder}/i386-pc/core.img" for folder in ("boot/grub", "grub", "boot/grub2", "grub2"))
+_CORE_FILES = tuple(
+    f"{folder}/i386-pc/core.img" for folder in ("boot/grub", "grub", "boot/grub2", "grub2")
+)
 BIOS_BOOT = "BIOS boot partition"
 """Type of the GPT entry in which a core lies that BIOS machines start."""
 
@@ -26,11 +49,15 @@ class SpareCore(msgspec.Struct, frozen=True):
 
 
 def find_core(disk: Disk) -> Lba | None:
-    """First sector of a GRUB core in the gap behind the boot record or in a BIOS boot partition, or None."""
+    """First sector of a GRUB core in the gap behind the MBR or in a BIOS boot partition, or
+    None.
+    """
     size = disk.source.bytes_per_sector
-    first = min((volume.start for volume in disk.volumes if volume.start > 0), default=GAP_SECTORS)
-    stretches = [(Lba(1), min(first, GAP_SECTORS) - 1)] if disk.gpt is None else []
-    stretches += [(one.start, 1) for one in disk.volumes if one.type == BIOS_BOOT]
+    first = min(
+        (volume.start for volume in disk.volumes if volume.start > 0), default=CORE_SEARCH_SECTORS
+    )
+    stretches = [(Lba(1), min(first, CORE_SEARCH_SECTORS) - 1)] if disk.gpt is None else []
+    stretches += [(volume.start, 1) for volume in disk.volumes if volume.type == BIOS_BOOT]
     for start, count in stretches:
         try:
             gap = disk.source.read(at_sector(start, size), count * size)
@@ -43,7 +70,9 @@ def find_core(disk: Disk) -> Lba | None:
 
 
 def spare_core(disk: Disk) -> SpareCore | None:
-    """The core that the installed system keeps as a file, whole and of its own kind; None where there is none."""
+    """The core that the installed system keeps as a file, whole and of its own kind; None where
+    there is none.
+    """
     for volume in disk.volumes:
         for path in _CORE_FILES:
             try:
@@ -54,79 +83,76 @@ def spare_core(disk: Disk) -> SpareCore | None:
                 break
             whole = len(data) > grub.SIZE and grub.is_core_head(Window(data[: grub.SIZE]))
             unpacked = grub_image.unpack_core(data[grub.SIZE :]) if whole else None
-            if found is not None and unpacked is not None and grub_image.read_image(unpacked) is not None:
+            if (
+                found is not None
+                and unpacked is not None
+                and grub_image.read_image(unpacked) is not None
+            ):
                 return SpareCore(volume, found.path, data)
     return None
 
 
 def room_for_core(disk: Disk) -> tuple[Lba, int] | None:
-    """First sector and number of sectors where a core may lie: its own partition, or the gap behind sector 0."""
+    """First sector and number of sectors where a core may lie: its own partition, or the gap behind
+    sector 0.
+    """
     if disk.gpt is not None:
-        return next(((one.start, one.sectors) for one in disk.volumes if one.type == BIOS_BOOT), None)
+        return next(
+            ((volume.start, volume.sectors) for volume in disk.volumes if volume.type == BIOS_BOOT),
+            None,
+        )
     first = min((volume.start for volume in disk.volumes if volume.start > 0), default=0)
     return (Lba(1), first - 1) if first > 1 else None
 
 
-def core_repairs(disk: Disk) -> tuple[str, ...]:
+def core_repairs(disk: Disk) -> tuple[RepairId, ...]:
     """What answers a core that is gone or damaged."""
-    return ("boot-code",) if spare_core(disk) is not None and room_for_core(disk) is not None else ()
+    return (
+        (RepairId.BOOT_CODE,)
+        if spare_core(disk) is not None and room_for_core(disk) is not None
+        else ()
+    )
 
 
-def check_core(disk: Disk, lba: Lba, then: Callable[[GrubImage], Link]) -> Rung:
-    """The rung for the core that a stage one names by its first sector. Args: then: makes the link behind it."""
+def check_core(disk: Disk, lba: Lba, then: Callable[[GrubImage], Link]) -> CheckResult:
+    """The check of the core that a stage one names by its first sector.
+
+    Args:
+        then: makes the check behind it.
+    """
     size = disk.source.bytes_per_sector
     where = Where(offset=at_sector(lba, size), length=grub.SIZE)
     if not 0 < lba < disk.sectors:
         says = f"GRUB's stage one names sector {lba}, which this disk does not have."
-        return failed(finding("grub-core-outside", _PHASE, Severity.FATAL, says, where, core_repairs(disk)))
+        return _broken(disk, FindingId.GRUB_CORE_OUTSIDE, says, where)
     try:
         window = disk.source.read(at_sector(lba, size), grub.SIZE)
     except ReadError as error:
-        return failed(finding("grub-core-unreadable", _PHASE, Severity.FATAL, error.says, where, core_repairs(disk)))
+        return _broken(disk, FindingId.GRUB_CORE_UNREADABLE, error.says, where)
     if len(window) < grub.SIZE or not grub.is_core_head(window):
         what = "blank" if window.blank else "something else"
         says = f"GRUB's core should start at sector {lba}, but {what} is there."
-        return failed(
-            finding(
-                "grub-core-missing",
-                _PHASE,
-                Severity.FATAL,
-                says,
-                place(window.offset, window.data[:16]),
-                core_repairs(disk),
-            )
-        )
+        found = place(window.offset, window.data[:16])
+        return _broken(disk, FindingId.GRUB_CORE_MISSING, says, found)
     return _check_runs(disk, window, then)
 
 
-def _check_runs(disk: Disk, head: Window, then: Callable[[GrubImage], Link]) -> Rung:
+def _broken(disk: Disk, kind: FindingId, says: str, where: Where) -> CheckResult:
+    return failed(finding(kind, Severity.FATAL, says, where, core_repairs(disk)))
+
+
+def _check_runs(disk: Disk, head: Window, then: Callable[[GrubImage], Link]) -> CheckResult:
     reading = grub.read_core_head(head)
     for run in reading.record.runs:
         start, end = run.first_lba, run.first_lba + run.sectors
         if not 0 < start < end <= disk.sectors:
             says = f"GRUB's core names sectors {start} to {end - 1}, which this disk does not have."
-            return failed(
-                finding(
-                    "grub-core-outside",
-                    _PHASE,
-                    Severity.FATAL,
-                    says,
-                    Where(offset=head.offset, length=512),
-                    core_repairs(disk),
-                )
-            )
+            where = Where(offset=head.offset, length=512)
+            return _broken(disk, FindingId.GRUB_CORE_OUTSIDE, says, where)
         blank = _blank(disk, run.first_lba, run.sectors)
         if blank is not None:
-            return failed(
-                finding(
-                    "grub-core-blank",
-                    _PHASE,
-                    Severity.FATAL,
-                    "The body of GRUB's core is blank.",
-                    blank,
-                    core_repairs(disk),
-                )
-            )
+            says = "The body of GRUB's core is blank."
+            return _broken(disk, FindingId.GRUB_CORE_BLANK, says, blank)
     total = 1 + sum(run.sectors for run in reading.record.runs)
     where = Where(offset=head.offset, length=total * grub.SIZE)
     return _check_inside(disk, _body(disk, reading.record), total, where, then)
@@ -134,25 +160,33 @@ def _check_runs(disk: Disk, head: Window, then: Callable[[GrubImage], Link]) -> 
 
 def _body(disk: Disk, head: grub.CoreHead) -> bytes:
     size = disk.source.bytes_per_sector
-    parts = (disk.source.read(at_sector(run.first_lba, size), run.sectors * size) for run in head.runs)
+    parts = (
+        disk.source.read(at_sector(run.first_lba, size), run.sectors * size) for run in head.runs
+    )
     return b"".join(part.data for part in parts)
 
 
-def _check_inside(disk: Disk, body: bytes, total: int, where: Where, then: Callable[[GrubImage], Link]) -> Rung:
+def _check_inside(
+    disk: Disk, body: bytes, total: int, where: Where, then: Callable[[GrubImage], Link]
+) -> CheckResult:
     """Unpacked as it unpacks itself: a core of which that fails cannot run."""
     packed = grub_image.packed_core(body)
     data = grub_image.unpack_core(body)
     image = grub_image.read_image(data) if data is not None else None
     if image is not None:
-        says = f"GRUB's core is whole, {total} sectors, and looks for its files in {image.prefix or 'no fixed place'}."
-        return Rung(phase=_PHASE, state=PhaseState.PASSED, says=says, where=where, then=then(image))
-    if packed is None or packed.redundancy:
-        says = "GRUB's core is there; whether it is whole cannot be told from its bytes."
-        code = "grub-core-not-checked" if packed is None else "grub-core-mends-itself"
-        one = finding(code, _PHASE, Severity.NOTE if packed is None else Severity.WARNING, says, where)
-        return Rung(phase=_PHASE, state=PhaseState.DOUBTFUL, says=says, where=where, findings=(one,))
+        says = (
+            f"GRUB's core is whole, {total} sectors, and looks for its files in"
+            f" {image.prefix or 'no fixed place'}."
+        )
+        return passed(Phase.BOOT_MANAGER, says, where, then(image))
+    says = "GRUB's core is there; whether it is whole cannot be told from its bytes."
+    if packed is None:
+        return doubtful(finding(FindingId.GRUB_CORE_NOT_CHECKED, Severity.NOTE, says, where))
+    if packed.redundancy:
+        mends_itself = FindingId.GRUB_CORE_MENDS_ITSELF
+        return doubtful(finding(mends_itself, Severity.WARNING, says, where))
     says = "GRUB's core is damaged: it cannot be unpacked."
-    return failed(finding("grub-core-damaged", _PHASE, Severity.FATAL, says, where, core_repairs(disk)))
+    return _broken(disk, FindingId.GRUB_CORE_DAMAGED, says, where)
 
 
 def _blank(disk: Disk, start: Lba, sectors: int) -> Where | None:

@@ -1,112 +1,129 @@
 """GRUB's menu file run on paper: which entries it makes, and what the one that starts would load.
 
-Only what decides about starting is carried out: variables, searches, conditions, other menu files, and what is loaded.
-Everything else is taken to work. Source: the GNU GRUB manual 2.12, sections "The list of commands" and "Special
-environment variables".
+Only what decides about starting is carried out: variables, searches, conditions, other menu files,
+and what is loaded. Everything else is taken to work. A run takes a bounded number of steps, and
+menu files may call each other to a bounded depth.
+
+Source: the GNU GRUB manual 2.12, sections "The list of commands" and "Special environment
+variables".
 """
 
-import re
 from collections.abc import Mapping
 from itertools import pairwise
 
-from mending.boot.grounds import ElsewhereError, Grounds
+from mending.boot.chain import BootEnvironment
+from mending.boot.grub.commands import ASSIGNMENT, COMMANDS, assign
 from mending.boot.grub.conditions import holds
-from mending.boot.grub.described import FOLDERS, commands_of, entries_in
-from mending.boot.grub.entries import Entry, Loaded, Place
-from mending.disk import FileFound, Volume
-from mending.formats import grub_menu
-from mending.formats.grub_menu import Choice, Command, Tree
+from mending.boot.grub.entries import Loaded, MenuEntry
+from mending.boot.grub.modules import Modules
+from mending.boot.grub.state import MenuState
+from mending.disk.volume import Volume
+from mending.formats.bootloader import grub_menu
+from mending.formats.bootloader.grub_menu import Command, CommandTree, Conditional
 
 _MOST_STEPS = 20_000
 _MOST_FILES = 6
 """Menu files that call each other."""
 _FALSE = {"false", "loadfont", "keystatus", "sleep"}
-_FEATURES = (
-    "feature_menuentry_id", "feature_platform_search_hint", "feature_default_font_path", "feature_all_video_module",
-    "feature_menuentry_options", "feature_timeout_style", "feature_ntldr", "feature_chainloader_bpb",
-)  # fmt: skip
-_LINUX, _INITRD = {"linux", "linux16", "linuxefi"}, {"initrd", "initrd16", "initrdefi"}
-_SET = re.compile(r"([A-Za-z_]\w*)=(.*)", re.DOTALL)
+_INCLUDES = {"source", "."}
+_OPENS_A_MENU = {"configfile", "normal"}
 
 
 class Script:
-    """One run. `entries` and `loaded` are what came of it."""
+    """One run. `state` is what came of it; `modules` are those of the image that runs it.
 
-    def __init__(self, grounds: Grounds, variables: Mapping[str, str]) -> None:
-        self._grounds = grounds
-        self.variables = {**dict.fromkeys(_FEATURES, "y"), **variables}
-        self.entries: list[Entry] = []
-        self.loaded = Loaded()
-        self._functions: dict[str, Tree] = {}
+    Attributes:
+        opened: whether a menu file was opened as a menu of its own: it is shown, and nothing behind
+            the command runs once it has entries.
+    """
+
+    def __init__(
+        self, environment: BootEnvironment, variables: Mapping[str, str], modules: Modules
+    ) -> None:
+        self.state, self._modules = MenuState(environment, variables), modules
+        self.opened = False
+        self.damaged: tuple[str, int] | None = None
+        self._functions: dict[str, CommandTree] = {}
         self._steps = 0
-        self._menus: list[str] = []
+        self._ended = False
 
-    def run_file(self, volume: Volume, device: str, path: str) -> grub_menu.Menu:
-        """Run a menu file. Raises ElsewhereError where it cannot be read."""
-        menu = grub_menu.read(self._grounds.read(volume, path))
-        self._menus.append(f"({device}){path}" if device else path)
-        self._run(menu.tree)
-        self._menus.pop()
-        return menu
+    def run_file(self, volume: Volume, device: str, path: str) -> None:
+        """Run a menu file. Raises OutOfReachError where it cannot be read."""
+        menu = grub_menu.read(self.state.environment.read(volume, path))
+        if menu.damaged_line is not None and self.damaged is None:
+            self.damaged = (path, menu.damaged_line)
+        self._run_as(f"({device}){path}" if device else path, menu.tree)
 
     def run_text(self, text: str, name: str) -> None:
         """Run commands that are built into an image."""
-        self._menus.append(name)
-        self._run(grub_menu.read(text.encode()).tree)
-        self._menus.pop()
+        self._run_as(name, grub_menu.read(text.encode()).tree)
 
-    def open(self, entry: Entry) -> Loaded:
+    def open(self, entry: MenuEntry) -> Loaded:
         """What an entry would load."""
-        inner = Script(self._grounds, entry.variables)
+        inner = Script(self.state.environment, entry.variables, self._modules)
         inner._functions = self._functions
-        inner._menus.append(entry.menu)
-        inner._run(entry.tree)
-        return inner.loaded
+        inner._run_as(entry.menu, entry.tree)
+        return inner.state.loaded
 
-    def default(self) -> Entry | None:
-        """The entry that starts by itself: by number, title or identifier; the first where none fits."""
-        entries, found = self.entries, None
-        for name in self.variables.get("default", "0").split(">"):
+    def default(self) -> MenuEntry | None:
+        """The entry that starts by itself: by number, title or identifier; the first where none
+        fits.
+        """
+        entries, found = self.state.entries, None
+        for name in self.state.variables.get("default", "0").split(">"):
             found = _named(entries, name.strip()) or (entries[0] if entries else None)
             entries = list(found.inside) if found is not None else []
         while found is not None and found.inside:
             found = found.inside[0]
         return found
 
-    def _run(self, tree: Tree) -> bool:
+    def _run_as(self, name: str, tree: CommandTree) -> None:
+        self.state.menus.append(name)
+        self._run(tree)
+        self.state.menus.pop()
+
+    def _run(self, tree: CommandTree) -> bool:
         status = True
-        for one in tree:
+        for command in tree:
             self._steps += 1
-            if self._steps > _MOST_STEPS:
+            if self._steps > _MOST_STEPS or self._ended:
                 return False
-            status = self._choose(one) if isinstance(one, Choice) else self._command(one)
+            if isinstance(command, Conditional):
+                status = self._choose(command)
+            else:
+                status = self._command(command)
         return status
 
-    def _choose(self, choice: Choice) -> bool:
+    def _choose(self, choice: Conditional) -> bool:
         for condition, body in choice.branches:
             if not condition or self._run(condition):
                 return self._run(body)
         return True
 
-    def _value(self, name: str) -> str:
-        return self.variables.get(name, "")
-
     def _command(self, command: Command) -> bool:
-        words = [word.text(self._value) for word in command.words]
-        words = [word for number, word in enumerate(words) if word or number]
+        said = [word.text(self.state.value) for word in command.words]
+        words = [word for number, word in enumerate(said) if word or number]
         name = words[0] if words else ""
         if name in {"menuentry", "submenu", "function"}:
             return self._block(command, words)
         if name in self._functions:
             return self._run(self._functions[name])
         if name in {"[", "test", "[["}:
-            return self._holds([word for word in words[1:] if word not in {"]", "]]"}])
-        handler = getattr(self, f"_do_{_HANDLERS.get(name, '')}", None)
-        if handler is not None:
-            return bool(handler(words[1:], command.line))
-        assigned = _SET.fullmatch(name)
-        if assigned:
-            self.variables[assigned.group(1)] = assigned.group(2)
+            inside = [word for word in words[1:] if word not in {"]", "]]"}]
+            return holds(inside, lambda path: self.state.file(path) is not None)
+        lacking = self._modules.lacking(name, self.state)
+        if lacking:
+            self.state.loaded.lacking = self.state.loaded.lacking or lacking
+            return False
+        if name in _INCLUDES:
+            return self._include(words[1:], command.line)
+        if name in _OPENS_A_MENU:
+            return self._open_menu(name, words[1:], command.line)
+        known = COMMANDS.get(name)
+        if known is not None:
+            return known(self.state, words[1:], command.line)
+        if ASSIGNMENT.fullmatch(name):
+            assign(self.state, name)
         return name not in _FALSE
 
     def _block(self, command: Command, words: list[str]) -> bool:
@@ -114,145 +131,57 @@ class Script:
             self._functions[words[1] if len(words) > 1 else ""] = command.block
             return True
         title, given = (words[1] if len(words) > 1 else ""), words[2:]
-        identifier = next((after for option, after in pairwise(given) if option == "--id"), "")
-        inside: tuple[Entry, ...] = ()
+        pairs = pairwise(given)
+        identifier = next((after for option, after in pairs if option == "--id"), "")
+        inside: tuple[MenuEntry, ...] = ()
         if words[0] == "submenu":
-            below = Script(self._grounds, self.variables)
-            below._functions, below._menus = self._functions, self._menus
-            below._run(command.block)
-            inside = tuple(below.entries)
-        menu = self._menus[-1] if self._menus else ""
-        self.entries.append(Entry(title, identifier, command.line, menu, command.block, dict(self.variables), inside))
+            below = Script(self.state.environment, self.state.variables, self._modules)
+            below._functions = self._functions
+            below._run_as(self.state.menu, command.block)
+            inside = tuple(below.state.entries)
+        entry = MenuEntry(
+            title,
+            identifier,
+            command.line,
+            self.state.menu,
+            command.block,
+            dict(self.state.variables),
+            inside,
+        )
+        self.state.entries.append(entry)
         return True
 
-    def _do_set(self, words: list[str], _line: int) -> bool:
-        match = _SET.fullmatch(words[0]) if words else None
-        if match:
-            self.variables[match.group(1)] = match.group(2)
-        return True
-
-    def _do_unset(self, words: list[str], _line: int) -> bool:
-        for word in words:
-            self.variables.pop(word, None)
-        return True
-
-    def _do_load_env(self, words: list[str], _line: int) -> bool:
-        at = words.index("-f") + 1 if "-f" in words else 0
-        path = words[at] if at and at < len(words) else f"{self._value('prefix')}/grubenv"
-        found = self._file(path)
+    def _include(self, words: list[str], line: int) -> bool:
+        """Another menu file: its entries and variables count here."""
+        if not words or len(self.state.menus) >= _MOST_FILES:
+            return False
+        found = self.state.file(words[0])
         if found is None:
+            missing = self.state.reference(words[0], line)
+            self.state.loaded.missing = (*self.state.loaded.missing, missing)
             return False
-        text = self._grounds.read(found[0], found[1].path).decode("utf-8", errors="replace")
-        for row in text.splitlines():
-            name, equals, value = row.partition("=")
-            if equals and not row.startswith("#"):
-                self.variables[name] = value
+        volume, file = found
+        self.run_file(volume, self.state.reference(words[0], 0).device, file.path)
         return True
 
-    def _do_search(self, words: list[str], line: int) -> bool:
-        plain = [word for word in words if not word.startswith("-")]
-        kind = "label" if {"-l", "--label"} & set(words) else "file" if {"-f", "--file"} & set(words) else "uuid"
-        name = next((word[6:] for word in words if word.startswith("--set=")), "root" if "--set" in words else "")
-        if "--set" in words and len(plain) > 1:
-            name = plain.pop(0) if words.index("--set") < words.index(plain[-1]) else name
-        value = plain[0] if plain else ""
-        volumes = self._holding(value) if kind == "file" else self._grounds.named(kind, value)
-        if not volumes:
-            where = Place("", value, self._menus[-1] if self._menus else "", line)
-            self.loaded.failed = (*self.loaded.failed, where)
-            return False
-        if name:
-            self.variables[name] = self._grounds.device_of(volumes[0])
-        return True
-
-    def _do_search_uuid(self, words: list[str], line: int) -> bool:
-        return self._short_search("--fs-uuid", words, line)
-
-    def _do_search_file(self, words: list[str], line: int) -> bool:
-        return self._short_search("--file", words, line)
-
-    def _do_search_label(self, words: list[str], line: int) -> bool:
-        return self._short_search("--label", words, line)
-
-    def _short_search(self, option: str, words: list[str], line: int) -> bool:
-        """`search.fs_uuid VALUE [VARIABLE] [hints]`, the form that is built into images."""
-        name = words[1] if len(words) > 1 else "root"
-        return bool(words) and self._do_search([option, f"--set={name}", words[0]], line)
-
-    def _do_linux(self, words: list[str], line: int) -> bool:
-        if words:
-            self.loaded.kernel, self.loaded.words = self._place(words[0], line), " ".join(words[1:])
-        return True
-
-    def _do_initrd(self, words: list[str], line: int) -> bool:
-        self.loaded.initrds = tuple(self._place(word, line) for word in words if not word.startswith("--"))
-        return True
-
-    def _do_chain(self, words: list[str], line: int) -> bool:
-        plain = [word for word in words if not word.startswith("--")]
-        self.loaded.chained = self._place(plain[0], line) if plain else None
-        return True
-
-    def _do_file(self, words: list[str], _line: int) -> bool:
-        """Another menu file: its entries and variables count here, as far as this decides what starts."""
-        found = self._file(words[0]) if words and len(self._menus) < _MOST_FILES else None
-        if found is None:
-            return False
-        self.run_file(found[0], self._place(words[0], 0).device, found[1].path)
-        return True
-
-    def _do_described(self, _words: list[str], line: int) -> bool:
-        """Entries in files of their own."""
-        menu = self._menus[-1] if self._menus else ""
-        for folder in (self._value("blsdir"), *FOLDERS):
-            place = self._place(folder, 0)
-            try:
-                volume = self._grounds.device(place.device) if folder else None
-                found = entries_in(self._grounds, volume, place.path) if volume is not None else []
-            except ElsewhereError as error:
-                self.loaded.unknown = self.loaded.unknown or str(error)
-                continue
-            for one in found:
-                stem = one.id.removesuffix(".conf")
-                self.entries.append(Entry(one.title or stem, stem, line, menu, commands_of(one), dict(self.variables)))
-        return True
-
-    def _place(self, word: str, line: int) -> Place:
-        device, _, path = word[1:].partition(")") if word.startswith("(") else (self._value("root"), "", word)
-        return Place(device, path, self._menus[-1] if self._menus else "", line)
-
-    def _file(self, word: str) -> tuple[Volume, FileFound] | None:
-        place = self._place(word, 0)
-        try:
-            volume = self._grounds.device(place.device)
-            found = self._grounds.find(volume, place.path) if volume is not None else None
-        except ElsewhereError as error:
-            self.loaded.unknown = self.loaded.unknown or str(error)
-            return None
-        return (volume, found) if volume is not None and found is not None else None
-
-    def _holding(self, path: str) -> list[Volume]:
-        found = []
-        for volume in self._grounds.volumes:
-            try:
-                found += [volume] if self._grounds.find(volume, path) is not None else []
-            except ElsewhereError:
-                continue  # what cannot be read here may not be found there either
-        return found
-
-    def _holds(self, words: list[str]) -> bool:
-        return holds(words, lambda path: self._file(path) is not None)
+    def _open_menu(self, name: str, words: list[str], line: int) -> bool:
+        """Another menu file in the place of this one. `normal` without a file opens the usual one,
+        which is what happens anyway.
+        """
+        if not words:
+            return True
+        self.opened = True
+        entries_before = len(self.state.entries)
+        succeeded = self._include(words, line)
+        if len(self.state.entries) > entries_before:
+            del self.state.entries[:entries_before]  # the menu that is shown is the new one
+            self._ended = True
+        if name == "normal" or self.state.loaded.starts_something:
+            self._ended = True
+        return succeeded
 
 
-_HANDLERS = {
-    "set": "set", "unset": "unset", "load_env": "load_env", "search": "search", "chainloader": "chain",
-    "search.fs_uuid": "search_uuid", "search.file": "search_file", "search.fs_label": "search_label",
-    "blscfg": "described", "configfile": "file", "source": "file", ".": "file",
-    **dict.fromkeys(_LINUX, "linux"), **dict.fromkeys(_INITRD, "initrd"),
-}  # fmt: skip
-
-
-def _named(entries: list[Entry], name: str) -> Entry | None:
+def _named(entries: list[MenuEntry], name: str) -> MenuEntry | None:
     if name.isdigit():
         return entries[int(name)] if int(name) < len(entries) else None
-    return next((one for one in entries if name and name in {one.title, one.id}), None)
+    return next((entry for entry in entries if name and name in {entry.title, entry.id}), None)

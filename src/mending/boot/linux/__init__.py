@@ -1,1 +1,26 @@
-"""A Linux start from its kernel on: kernel, initial file system, root, what init needs, mounts, goal, sign-in."""
+"""A Linux start from its kernel on: kernel, initramfs, root, init, mounts, default target,
+sign-in."""
+
+from mending.boot.linux.kernels import KernelWithInitramfs, find_sound_kernels
+from mending.boot.linux.mounts import mount_table, option, options, parse_name, volume_named
+from mending.boot.linux.root import RootChecks
+from mending.boot.linux.sign_in import read_accounts
+from mending.boot.linux.start import LinuxChecks, LinuxStart, Part
+from mending.boot.linux.unified import read_unified, start_of
+
+__all__ = [
+    "KernelWithInitramfs",
+    "LinuxChecks",
+    "LinuxStart",
+    "Part",
+    "RootChecks",
+    "find_sound_kernels",
+    "mount_table",
+    "option",
+    "options",
+    "parse_name",
+    "read_accounts",
+    "read_unified",
+    "start_of",
+    "volume_named",
+]

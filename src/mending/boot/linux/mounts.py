@@ -1,25 +1,39 @@
-"""Names by which Linux finds volumes: on the kernel's command line and in the mount table."""
+"""Names by which Linux finds volumes: on the kernel's command line and in fstab."""
 
 import re
 from collections.abc import Iterator
 
 import msgspec
 
-from mending.disk import mapped_name
+from mending.disk.volume import mapped_name
 
 _NAMED = {"uuid": "uuid", "label": "label", "partuuid": "partuuid", "partlabel": "partlabel"}
 _BY = re.compile(r"/dev/disk/by-(uuid|label|partuuid|partlabel)/(.+)")
 _PLAIN = re.compile(r"/dev/(?:[hsv]d[a-z]+\d*|xvd[a-z]\d*|nvme\d+n\d+(?:p\d+)?|mmcblk\d+(?:p\d+)?)")
 _MAPPED = re.compile(r"/dev/(?:mapper/([^/]+)|(?!mapper|disk|md|input|fd)([^/]+)/([^/]+))")
-_NO_VOLUME = {"none", "tmpfs", "proc", "sysfs", "devpts", "devtmpfs", "overlay", "nfs", "nfs4", "cifs", "fuse", "9p"}
+_NO_VOLUME = {
+    "none",
+    "tmpfs",
+    "proc",
+    "sysfs",
+    "devpts",
+    "devtmpfs",
+    "overlay",
+    "nfs",
+    "nfs4",
+    "cifs",
+    "fuse",
+    "9p",
+}
 
 
 class VolumeName(msgspec.Struct, frozen=True):
     """A volume by one of its names.
 
     Attributes:
-        kind: `uuid label partuuid partlabel device mapped other`; `device` is a plain device name, which may change
-            from start to start; `mapped` is a logical or unlocked volume by its name below `/dev/mapper`.
+        kind: `uuid label partuuid partlabel device mapped other`; `device` is a plain device name,
+            which may change from start to start; `mapped` is a logical or unlocked volume by its
+            name below `/dev/mapper`.
     """
 
     kind: str
@@ -27,7 +41,7 @@ class VolumeName(msgspec.Struct, frozen=True):
 
 
 class Mount(msgspec.Struct, frozen=True):
-    """One row of a mount table. `line` counts from 1."""
+    """One row of an fstab. `line` counts from 1."""
 
     name: VolumeName
     point: str
@@ -68,7 +82,9 @@ def mount_table(text: str) -> Iterator[Mount]:
 
 
 def unlock_table(text: str) -> Iterator[Mount]:
-    """The rows of a table of encrypted volumes; `point` is the name one gets. Source: crypttab(5) of systemd."""
+    """The rows of a table of encrypted volumes; `point` is the name one gets. Source: crypttab(5)
+    of systemd.
+    """
     for number, row in enumerate(text.splitlines(), 1):
         fields = row.split("#", 1)[0].split()
         if len(fields) >= 2:
@@ -76,20 +92,22 @@ def unlock_table(text: str) -> Iterator[Mount]:
             yield Mount(parse_name(fields[1]), fields[0], "luks", chosen, number)
 
 
-def option(words: str, name: str) -> str | None:
+def option(command_line: str, name: str) -> str | None:
     """The last value of an option of the kernel's command line; None where it is not given."""
-    rows = [word.partition("=") for word in words.split()]
+    rows = [word.partition("=") for word in command_line.split()]
     return next((value for key, _, value in reversed(rows) if key == name), None)
 
 
-def options(words: str, name: str) -> list[str]:
+def options(command_line: str, name: str) -> list[str]:
     """Every value of an option that may be given more than once."""
-    rows = [word.partition("=") for word in words.split()]
+    rows = [word.partition("=") for word in command_line.split()]
     return [value for key, _, value in rows if key == name and value]
 
 
 def volume_named(row: str, on_command_line: bool) -> str:
-    """The bare name of the volume in a line: of `root=` in a menu, or of the first field in a mount table."""
+    """The bare name of the volume in a line: of `root=` in a menu, or of the first field in an
+    fstab.
+    """
     if not on_command_line:
         fields = row.split()
         return parse_name(fields[0]).value if fields else ""

@@ -1,41 +1,53 @@
-"""Whether a program of an installed Linux system could run: mode, kind, machine, and the loader that it asks for."""
+"""Whether a program of an installed Linux system could run: mode, kind, machine, and the loader
+that it asks for.
+"""
 
-from mending.boot.grounds import Grounds
-from mending.disk import FileFound, Volume
-from mending.formats import elf
+from enum import Enum, auto
+
+import msgspec
+
+from mending.boot.chain import BootEnvironment
+from mending.disk.files import FileFound
+from mending.disk.volume import Volume
+from mending.formats.executable import elf
 from mending.model import Window
 
 _SCRIPT = b"#!"
 _EXECUTE = 0o111
 
 
-class Unfit(Exception):
-    """Why a program cannot run. Attributes: code: ending of a finding's id. says: what is so, after its name."""
+class UnfitReason(Enum):
+    """Why the kernel refuses to run a file."""
 
-    def __init__(self, code: str, says: str) -> None:
-        super().__init__(says)
-        self.code, self.says = code, says
+    NOT_EXECUTABLE = auto()
+    LOADER_MISSING = auto()
+    DAMAGED = auto()
 
 
-def check_program(grounds: Grounds, volume: Volume, found: FileFound) -> None:
-    """Raise Unfit where the kernel would refuse to run a file, ElsewhereError where it cannot be read."""
+class Unfit(msgspec.Struct, frozen=True):
+    """A program that cannot run. `says`: what is so, after its name."""
+
+    reason: UnfitReason
+    says: str
+
+
+def find_unfitness(environment: BootEnvironment, volume: Volume, found: FileFound) -> Unfit | None:
+    """Why the kernel would refuse to run a file; None where it would run it. Raises
+    OutOfReachError where the file cannot be read.
+    """
     if not found.mode & _EXECUTE:
-        raise Unfit("not-executable", "may not be executed")
-    head = grounds.read(volume, found.path, elf.HEAD_BYTES)
-    asked = _script_program(head) if head.startswith(_SCRIPT) else _interpreter(head)
-    if asked and grounds.find(volume, asked) is None:
-        raise Unfit("loader-missing", f"asks for {asked}, which is not there")
-
-
-def _interpreter(head: bytes) -> str:
-    reading = elf.read(Window(head))
-    if reading.problems or reading.record.machine not in elf.X86:
-        raise Unfit("damaged", "is no program for this machine")
-    return reading.record.interpreter
-
-
-def _script_program(head: bytes) -> str:
-    words = head[len(_SCRIPT) :].split(b"\n")[0].split()
-    if not words:
-        raise Unfit("damaged", "is a script that names no program")
-    return words[0].decode("utf-8", errors="replace")
+        return Unfit(UnfitReason.NOT_EXECUTABLE, "may not be executed")
+    head = environment.read(volume, found.path, elf.HEAD_BYTES)
+    if head.startswith(_SCRIPT):
+        words = head[len(_SCRIPT) :].split(b"\n")[0].split()
+        if not words:
+            return Unfit(UnfitReason.DAMAGED, "is a script that names no program")
+        asked = words[0].decode("utf-8", errors="replace")
+    else:
+        reading = elf.read(Window(head))
+        if reading.problems or reading.record.machine not in elf.X86:
+            return Unfit(UnfitReason.DAMAGED, "is no program for this machine")
+        asked = reading.record.interpreter
+    if asked and environment.find(volume, asked) is None:
+        return Unfit(UnfitReason.LOADER_MISSING, f"asks for {asked}, which is not there")
+    return None

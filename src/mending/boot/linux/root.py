@@ -1,18 +1,37 @@
-"""The links behind a loaded kernel: the root volume and its init."""
+"""The checks behind a loaded kernel: the root volume and its init."""
 
 import re
 
-import msgspec
-
-from mending.boot.grounds import ElsewhereError, Grounds
+from mending.boot.chain import (
+    BootEnvironment,
+    CheckResult,
+    Link,
+    doubtful,
+    failed,
+    finding,
+    not_checked,
+    not_followed,
+    passed,
+)
+from mending.boot.linux.command_line import command_line_findings, unlocked_names
 from mending.boot.linux.mounts import VolumeName, option, parse_name
-from mending.boot.linux.programs import Unfit, check_program
-from mending.boot.linux.system import SystemLinks
-from mending.boot.linux.words import unlocked_names, word_findings
-from mending.boot.rungs import Link, Rung, failed, finding
-from mending.disk import PACKAGE_STATUS, FileFound, Volume
-from mending.formats import ext
-from mending.model import Finding, Phase, PhaseState, Severity, Where, hex_preview
+from mending.boot.linux.programs import UnfitReason, find_unfitness
+from mending.boot.linux.system import SystemChecks
+from mending.disk.files import FileFound
+from mending.disk.layout import find_unlisted_volumes
+from mending.disk.system import PACKAGE_STATUS
+from mending.disk.volume import Volume
+from mending.formats.filesystem import ext
+from mending.model import (
+    FilesystemKind,
+    Finding,
+    FindingId,
+    Phase,
+    RepairId,
+    Severity,
+    Where,
+    hex_preview,
+)
 
 _NUMBER = re.compile(r"(?:[a-z]|p)(\d{1,3})$")
 """The partition's number at the end of a plain device name."""
@@ -20,159 +39,251 @@ _INITS = ("sbin/init", "etc/init", "bin/init", "bin/sh")
 """What the kernel tries, in this order (init/main.c)."""
 
 
-class RootLinks:
-    """The links of one command line. `root` is the first.
+_UNFIT_INIT = {
+    UnfitReason.NOT_EXECUTABLE: FindingId.INIT_NOT_EXECUTABLE,
+    UnfitReason.LOADER_MISSING: FindingId.INIT_LOADER_MISSING,
+    UnfitReason.DAMAGED: FindingId.INIT_DAMAGED,
+}
+
+
+class RootChecks:
+    """The checks of one command line. `root` is the first.
 
     Args:
-        words: the command line, and `where` it was read.
-        initramfs: whether an initial file system is loaded.
+        command_line: of the kernel, and `where` it was read.
+        has_initramfs: whether an initramfs is loaded.
         version: of the kernel; empty where it does not tell.
     """
 
-    def __init__(self, grounds: Grounds, words: str, where: Where, initramfs: bool, version: str = "") -> None:
-        self._grounds, self._words, self._where, self._initramfs = grounds, words, where, initramfs
-        self._version = version
+    def __init__(
+        self,
+        environment: BootEnvironment,
+        command_line: str,
+        where: Where,
+        has_initramfs: bool,
+        version: str = "",
+    ) -> None:
+        self._environment, self._command_line, self._where = environment, command_line, where
+        self._has_initramfs, self._version = has_initramfs, version
 
-    def root(self) -> Rung:
+    def root(self) -> CheckResult:
         """Is there a volume of the name that the command line gives?"""
-        rung = self._root()
-        return msgspec.structs.replace(
-            rung, findings=(*rung.findings, *word_findings(self._grounds, self._words, self._where))
-        )
+        others = command_line_findings(self._environment, self._command_line, self._where)
+        return self._root().with_findings(*others)
 
-    def _root(self) -> Rung:
-        given = option(self._words, "root")
-        if not self._grounds.knows_names:
-            volume = self._grounds.volumes[0]
-            says = f"The root is taken to be this folder; whether {given or 'its name'} names it cannot be told."
-            return Rung(phase=Phase.KERNEL, state=PhaseState.PASSED, says=says, then=self._init(volume))
+    def _root(self) -> CheckResult:
+        given = option(self._command_line, "root")
+        if not self._environment.knows_names:
+            volume = self._environment.volumes[0]
+            says = (
+                f"The root is taken to be this folder; whether {given or 'its name'} names it"
+                " cannot be told."
+            )
+            return passed(Phase.KERNEL, says, then=self._init(volume))
         if given is None:
-            says = "The command line names no root; what starts from the initial file system is not read."
-            return Rung(phase=Phase.KERNEL, state=PhaseState.NOT_CHECKED, says=says, where=self._where)
+            return self._not_checked(
+                "The command line names no root; what starts from the initramfs is not read."
+            )
         name = parse_name(given)
         if name.kind == "other":
-            return self._unsure(f"root={given}: whether that is there cannot be told from the disk.")
+            return self._not_checked(
+                f"root={given}: whether that is there cannot be told from the disk."
+            )
         if name.kind == "mapped":
             return self._mapped(given, name)
         if name.kind == "device":
             return self._device(given)
-        if name.kind in {"uuid", "label"} and not self._initramfs:
-            says = f"root={given} needs an initial file system to be understood, and none is loaded."
-            return failed(finding("root-name-unknown", Phase.KERNEL, Severity.FATAL, says, self._where))
-        found = self._grounds.named(name.kind, name.value)
+        return self._by_name(given, name)
+
+    def _by_name(self, given: str, name: VolumeName) -> CheckResult:
+        """`UUID=`, `LABEL=`, `PARTUUID=`, `PARTLABEL=`; the kernel itself knows only the last
+        two.
+        """
+        if name.kind in {"uuid", "label"} and not self._has_initramfs:
+            says = f"root={given} needs an initramfs to be understood, and none is loaded."
+            unknown = FindingId.ROOT_NAME_UNKNOWN
+            return failed(finding(unknown, Severity.FATAL, says, self._where))
+        found = self._environment.named(name.kind, name.value)
         if len(found) > 1:
-            return self._unsure(f"root={given} is the name of {len(found)} volumes.", "root-name-twice")
+            says = f"root={given} is the name of {len(found)} volumes."
+            twice = FindingId.ROOT_NAME_TWICE
+            return doubtful(finding(twice, Severity.WARNING, says, self._where))
         if not found:
             return self._no_root(given, name)
         return self._check_root(found[0])
 
-    def _device(self, given: str) -> Rung:
+    def _device(self, given: str) -> CheckResult:
         """A plain device name: on a PC with one drive, the partition of that number."""
-        says = f"root={given} is a plain device name, which may mean another volume at the next start."
+        says = (
+            f"root={given} is a plain device name, which may mean another volume at the next start."
+        )
+        fragile = FindingId.ROOT_NAME_FRAGILE
         number = _NUMBER.search(given)
-        volume = self._grounds.numbered(int(number.group(1))) if number else None
+        volume = self._environment.numbered(int(number.group(1))) if number else None
         if volume is None:
-            return self._unsure(f"{says} This disk has no such volume.", "root-name-fragile")
-        rung = self._check_root(volume)
-        fragile = finding("root-name-fragile", Phase.KERNEL, Severity.WARNING, says, self._where)
-        return msgspec.structs.replace(rung, findings=(*rung.findings, fragile))
+            says = f"{says} This disk has no such volume."
+            return doubtful(finding(fragile, Severity.WARNING, says, self._where))
+        note = finding(fragile, Severity.WARNING, says, self._where)
+        return self._check_root(volume).with_findings(note)
 
-    def _mapped(self, given: str, name: VolumeName) -> Rung:
+    def _mapped(self, given: str, name: VolumeName) -> CheckResult:
         """A logical or an unlocked volume: its name can be checked, what is inside is not read."""
-        grounds = self._grounds
-        holder = next((one for one in grounds.volumes if name.value in grounds.contents(one).facts.logical), None)
-        if holder is not None:
-            return self._unsure(f"The root is a logical volume inside volume {holder.number}, which is not read.")
-        if name.value in unlocked_names(grounds, self._words):
-            return self._unsure("The root is an encrypted volume of this disk, which cannot be read without its key.")
-        if grounds.unknown() and not self._all_groups_read():
-            return self._unsure(f"root={given} may lie inside a volume that cannot be read.")
+        environment = self._environment
+        for volume in environment.volumes:
+            if name.value in environment.contents(volume).info.logical:
+                return self._not_checked(
+                    f"The root is a logical volume inside volume {volume.number}, which is not"
+                    " read."
+                )
+        if name.value in unlocked_names(environment, self._command_line):
+            return self._not_checked(
+                "The root is an encrypted volume of this disk, which cannot be read without its"
+                " key."
+            )
+        if environment.unknown() and not self._all_groups_read():
+            return self._not_checked(f"root={given} may lie inside a volume that cannot be read.")
         says = f"root={given} is the name of no volume on this disk."
-        return failed(finding("root-missing", Phase.KERNEL, Severity.FATAL, says, self._where))
+        return failed(finding(FindingId.ROOT_MISSING, Severity.FATAL, says, self._where))
 
     def _all_groups_read(self) -> bool:
-        unknown = self._grounds.unknown()
-        return all(one.filesystem == "lvm" and self._grounds.contents(one).facts.group for one in unknown)
+        return all(
+            volume.filesystem is FilesystemKind.LVM
+            and bool(self._environment.contents(volume).info.group)
+            for volume in self._environment.unknown()
+        )
 
-    def _no_root(self, given: str, name: VolumeName) -> Rung:
-        lost = self._grounds.lost_volume(name.value)
+    def _no_root(self, given: str, name: VolumeName) -> CheckResult:
+        lost = self._environment.lost_volume(name.value)
         if lost is not None:
-            says = f"The root volume {lost.number} has lost its first superblock, so root={given} is not found."
-            where = Where(offset=lost.offset + ext.SUPERBLOCK_OFFSET, length=ext.SIZE)
-            return failed(finding("root-superblock-lost", Phase.KERNEL, Severity.FATAL, says, where, ("superblock",)))
-        hidden = self._grounds.unknown()
-        if hidden:
-            numbers = " or ".join(str(one.number) for one in hidden)
-            return self._unsure(f"root={given} is no volume that can be read; it may lie in volume {numbers}.")
-        says = f"root={given} is the name of no volume on this disk."
-        return failed(finding("root-missing", Phase.KERNEL, Severity.FATAL, says, self._where, self._renamable()))
-
-    def _renamable(self) -> tuple[str, ...]:
-        """A name in a text can be changed; one inside a loader file, which may be signed, is left alone."""
-        return () if (self._where.path or "").lower().endswith(".efi") else ("root-name",)
-
-    def _check_root(self, volume: Volume) -> Rung:
-        if option(self._words, "ostree") is not None:
-            return self._unsure(
-                f"The system is one of several trees kept in volume {volume.number}; it is not followed."
-            )
-        inside = self._grounds.contents(volume).facts
-        if inside.bytes > volume.bytes:
             says = (
-                f"The root volume {volume.number} believes to be longer than its entry; the kernel refuses to mount it."
+                f"The root volume {lost.number} has lost its first superblock, so root={given} is"
+                " not found."
             )
-            where = Where(offset=volume.entry_offset, length=16)
-            return failed(
-                finding("root-larger-than-entry", Phase.KERNEL, Severity.FATAL, says, where), self._init(volume)
+            where = Where(offset=lost.offset + ext.SUPERBLOCK_OFFSET, length=ext.SIZE)
+            kind, repairs = FindingId.ROOT_SUPERBLOCK_LOST, (RepairId.SUPERBLOCK,)
+            return failed(finding(kind, Severity.FATAL, says, where, repairs))
+        hidden = self._environment.unknown()
+        if hidden:
+            numbers = " or ".join(str(volume.number) for volume in hidden)
+            return self._not_checked(
+                f"root={given} is no volume that can be read; it may lie in volume {numbers}."
             )
+        says = f"root={given} is the name of no volume on this disk."
+        fault = finding(
+            FindingId.ROOT_MISSING, Severity.FATAL, says, self._where, self._answers_a_lost_root()
+        )
+        return failed(fault)
+
+    def _answers_a_lost_root(self) -> tuple[RepairId, ...]:
+        """Where a volume lies that no entry lists, the entry comes first. A name in a text can be
+        changed; one inside a loader file, which may be signed, is left alone.
+        """
+        disk = self._environment.disk
+        if disk is not None and find_unlisted_volumes(disk):
+            return (RepairId.PARTITION_TABLE,)
+        in_loader_file = (self._where.path or "").lower().endswith(".efi")
+        return () if in_loader_file else (RepairId.ROOT_NAME,)
+
+    def _check_root(self, volume: Volume) -> CheckResult:
+        if option(self._command_line, "ostree") is not None:
+            return self._not_checked(
+                f"The system is one of several trees kept in volume {volume.number}; it is not"
+                " followed."
+            )
+        fault = self._too_short(volume)
+        if fault is not None:
+            return failed(fault, self._init(volume))
         says = f"The root is volume {volume.number} ({volume.filesystem})."
-        where = Where(offset=volume.offset)
-        return Rung(phase=Phase.KERNEL, state=PhaseState.PASSED, says=says, where=where, then=self._init(volume))
+        return passed(Phase.KERNEL, says, Where(offset=volume.offset), self._init(volume))
 
-    def _init(self, volume: Volume) -> Link:
-        def link() -> Rung:
-            wanted = option(self._words, "init")
-            names = (wanted,) if wanted else _INITS
-            try:
-                found = next((one for name in names if (one := self._grounds.find(volume, name)) is not None), None)
-                fault = self._judge_init(volume, found, names)
-                apart = fault is not None and self._grounds.programs_apart(volume)
-            except ElsewhereError as error:
-                return self._unsure(f"Whether an init is there was not checked: {error}")
-            if fault is not None and apart:
-                return self._unsure("Programs lie on a volume of their own, mounted at /usr, which is not followed.")
-            if fault is not None:
-                return failed(fault)
-            says = f"{found.path if found else names[0]} is there and can be run."
-            where = Where(path=found.path if found else None)
-            program = found.path if found else ""
-            then = SystemLinks(self._grounds, volume, program, self._version, self._words).modules
-            return Rung(phase=Phase.KERNEL, state=PhaseState.PASSED, says=says, where=where, then=then)
-
-        return link
-
-    def _judge_init(self, volume: Volume, found: FileFound | None, names: tuple[str, ...]) -> Finding | None:
-        if found is None or (len(names) > 1 and self._grounds.find(volume, names[-1]) == found):
-            tried = ", ".join("/" + name.lstrip("/") for name in names[: max(len(names) - 1, 1)])
-            prompt = "; the kernel falls back on a bare prompt" if found is not None else ""
-            says = f"No init is on the root volume {volume.number}: {tried}{prompt}."
-            where = Where(offset=volume.offset, path="/")
-            return finding("init-missing", Phase.KERNEL, Severity.FATAL, says, where, self._restore(volume))
-        try:
-            check_program(self._grounds, volume, found)
-        except Unfit as unfit:
-            head = self._grounds.read(volume, found.path, 16)
-            where = Where(path=found.path, length=found.bytes, hex=hex_preview(head))
-            says = f"{found.path} {unfit.says}."
-            return finding(f"init-{unfit.code}", Phase.KERNEL, Severity.FATAL, says, where, self._restore(volume))
+    def _too_short(self, volume: Volume) -> Finding | None:
+        """A file system that is longer than what is left of its volume: the kernel refuses to
+        mount it (tried: `docs/firmware.md`).
+        """
+        believed, disk = self._environment.contents(volume).info.bytes, self._environment.disk
+        where = Where(offset=volume.entry_offset, length=16)
+        if disk is not None and volume.start + volume.sectors > disk.sectors:
+            left = disk.sectors * disk.source.bytes_per_sector - volume.offset
+            if believed > left:
+                says = (
+                    f"The disk ends {believed - left} bytes before the root volume"
+                    f" {volume.number} does; the kernel refuses to mount it."
+                )
+                return finding(FindingId.ROOT_CUT_SHORT, Severity.FATAL, says, where)
+        if believed > volume.bytes:
+            says = (
+                f"The root volume {volume.number} believes to be longer than its entry; the kernel"
+                " refuses to mount it."
+            )
+            larger, repairs = FindingId.ROOT_LARGER_THAN_ENTRY, (RepairId.PARTITION_TABLE,)
+            return finding(larger, Severity.FATAL, says, where, repairs)
         return None
 
-    def _restore(self, volume: Volume) -> tuple[str, ...]:
-        """Files can be put back where the system keeps the sums of its packages."""
-        return ("file-restore",) if self._grounds.find(volume, PACKAGE_STATUS) is not None else ()
+    def _init(self, volume: Volume) -> Link:
+        checks = _InitCheck(self._environment, volume, self._command_line, self._version)
+        return checks.init
 
-    def _unsure(self, says: str, code: str = "root-not-checked") -> Rung:
-        unread = code == "root-not-checked"
-        one = finding(code, Phase.KERNEL, Severity.NOTE if unread else Severity.WARNING, says, self._where)
-        state = PhaseState.NOT_CHECKED if unread else PhaseState.DOUBTFUL
-        return Rung(phase=Phase.KERNEL, state=state, says=says, where=self._where, findings=(one,))
+    def _not_checked(self, says: str) -> CheckResult:
+        return not_checked(finding(FindingId.ROOT_NOT_CHECKED, Severity.NOTE, says, self._where))
+
+
+class _InitCheck:
+    """The check of the program that the kernel starts first."""
+
+    def __init__(
+        self, environment: BootEnvironment, volume: Volume, command_line: str, version: str
+    ) -> None:
+        self._environment, self._volume = environment, volume
+        self._command_line, self._version = command_line, version
+
+    @not_followed(FindingId.ROOT_NOT_CHECKED, "Whether an init is there")
+    def init(self) -> CheckResult:
+        """Is there an init that can be run?"""
+        wanted = option(self._command_line, "init")
+        names = (wanted,) if wanted else _INITS
+        found = next(filter(None, map(self._find, names)), None)
+        fault = self._judge(found, names)
+        if fault is not None:
+            if self._environment.programs_apart(self._volume):
+                says = (
+                    "Programs lie on a volume of their own, mounted at /usr, which is not followed."
+                )
+                return not_checked(finding(FindingId.ROOT_NOT_CHECKED, Severity.NOTE, says))
+            return failed(fault)
+        program = found.path if found else names[0]
+        checks = SystemChecks(
+            self._environment,
+            self._volume,
+            program,
+            self._version,
+            self._command_line,
+        )
+        says = f"{program} is there and can be run."
+        return passed(Phase.KERNEL, says, Where(path=program), checks.modules)
+
+    def _find(self, path: str) -> FileFound | None:
+        return self._environment.find(self._volume, path)
+
+    def _judge(self, found: FileFound | None, names: tuple[str, ...]) -> Finding | None:
+        volume = self._volume
+        last_resort = len(names) > 1 and found is not None and self._find(names[-1]) == found
+        if found is None or last_resort:
+            tried = ", ".join("/" + name.lstrip("/") for name in names[: max(len(names) - 1, 1)])
+            prompt = "; the kernel falls back on a bare shell" if last_resort else ""
+            says = f"No init is on the root volume {volume.number}: {tried}{prompt}."
+            where = Where(offset=volume.offset, path="/")
+            missing = FindingId.INIT_MISSING
+            return finding(missing, Severity.FATAL, says, where, self._restore())
+        unfit = find_unfitness(self._environment, volume, found)
+        if unfit is None:
+            return None
+        head = self._environment.read(volume, found.path, 16)
+        where = Where(path=found.path, length=found.bytes, hex=hex_preview(head))
+        says = f"{found.path} {unfit.says}."
+        kind = _UNFIT_INIT[unfit.reason]
+        return finding(kind, Severity.FATAL, says, where, self._restore())
+
+    def _restore(self) -> tuple[RepairId, ...]:
+        """Files can be put back where the system keeps the sums of its packages."""
+        kept = self._find(PACKAGE_STATUS) is not None
+        return (RepairId.FILE_RESTORE,) if kept else ()

@@ -1,181 +1,218 @@
-"""The links behind init: modules of the kernel, mounts, the goal of the start, room on the root."""
+"""The checks behind init: modules of the kernel, mounts, the default target, room on the root."""
 
 from collections.abc import Iterator
 
-from mending.boot.folder_grounds import FolderGrounds
-from mending.boot.grounds import ElsewhereError, Grounds
+import msgspec
+
+from mending.boot.chain import (
+    BootEnvironment,
+    CheckResult,
+    Link,
+    failed,
+    finding,
+    not_checked,
+    not_followed,
+    passed,
+)
+from mending.boot.linux.command_line import BARE_TARGETS, diversion
 from mending.boot.linux.mounts import Mount, mount_table, option, unlock_table
-from mending.boot.linux.sign_in import SignInLinks
-from mending.boot.linux.words import BARE_GOALS, diversion
-from mending.boot.rungs import NOWHERE, Link, Rung, finding
-from mending.disk import Volume
-from mending.formats import ext
-from mending.model import Finding, Phase, PhaseState, Severity, Where, plain_size
+from mending.boot.linux.sign_in import SignInChecks
+from mending.disk.files import FileFound
+from mending.disk.layout import find_unlisted_volumes
+from mending.disk.volume import Volume
+from mending.model import (
+    Finding,
+    FindingId,
+    Phase,
+    RepairId,
+    Severity,
+    Where,
+    plain_size,
+)
 
-_PHASE = Phase.SESSION
 _MODULES = ("usr/lib/modules", "lib/modules")
-_GOAL = "default.target"
-_UNIT_FOLDERS = ("etc/systemd/system", "run/systemd/system", "usr/local/lib/systemd/system", "usr/lib/systemd/system",
-                 "lib/systemd/system")  # fmt: skip
+_DEFAULT_TARGET = "default.target"
+_UNIT_FOLDERS = (
+    "etc/systemd/system",
+    "run/systemd/system",
+    "usr/local/lib/systemd/system",
+    "usr/lib/systemd/system",
+    "lib/systemd/system",
+)
 """Where units are looked for, first found first taken (systemd.unit(5), "Unit File Load Path")."""
-_READ_ONLY_FEATURE = 0x1000
-"""Of an ext volume: never mounted for writing (`EXT4_FEATURE_RO_COMPAT_READONLY`)."""
+_UNREAD = FindingId.SESSION_NOT_CHECKED
+_NOT_NAMED = {"other", "mapped"}
+"""Kinds of names of which the disk does not tell whether something bears them."""
 
 
-class SystemLinks:
-    """The links of one root volume. `modules` is the first.
+class SystemChecks:
+    """The checks of one root volume. `modules` is the first.
 
     Args:
         init: path of the program that is started first.
         version: of the kernel; empty where it does not tell.
-        words: the kernel's command line.
+        command_line: of the kernel.
     """
 
-    def __init__(self, grounds: Grounds, volume: Volume, init: str, version: str, words: str) -> None:
-        self._grounds, self._volume, self._init = grounds, volume, init
-        self._version, self._words = version, words
+    def __init__(
+        self,
+        environment: BootEnvironment,
+        volume: Volume,
+        init: str,
+        version: str,
+        command_line: str,
+    ) -> None:
+        self._environment, self._volume, self._init = environment, volume, init
+        self._version, self._command_line = version, command_line
 
-    def modules(self) -> Rung:
+    @not_followed(_UNREAD, "The modules folder", lambda checks: checks.mounts, phase=Phase.KERNEL)
+    def modules(self) -> CheckResult:
         """Has the root the modules of this kernel?"""
-        try:
-            top = next((one for path in _MODULES if (one := self._grounds.find(self._volume, path))), None)
-            there = top is not None and bool(self._version) and self._grounds.find(
-                self._volume, f"{top.path}/{self._version}"
-            ) is not None  # fmt: skip
-        except ElsewhereError as error:
-            return self._not_checked(f"The modules folder was not checked: {error}", self.mounts)
-        if top is None or not self._version or there:
-            says, where = "This kernel is taken to need no modules.", NOWHERE
-            if there and top is not None:
-                where = Where(path=f"{top.path}/{self._version}")
-                says = f"Its modules are in {where.path}."
-            return Rung(phase=Phase.KERNEL, state=PhaseState.PASSED, says=says, where=where, then=self.mounts)
-        says = f"The root has no modules of the kernel {self._version}; devices and file systems will be missing."
+        top = next(filter(None, map(self._find, _MODULES)), None)
+        if top is None or not self._version:
+            says = "This kernel is taken to need no modules."
+            return passed(Phase.KERNEL, says, then=self.mounts)
+        where = Where(path=f"{top.path}/{self._version}")
+        if self._find(f"{top.path}/{self._version}") is not None:
+            return passed(Phase.KERNEL, f"Its modules are in {where.path}.", where, self.mounts)
+        says = (
+            f"The root has no modules of the kernel {self._version}; devices and file systems will"
+            " be missing."
+        )
         where = Where(path=top.path)
-        missing = finding("modules-missing", Phase.KERNEL, Severity.WARNING, says, where)
-        return _rung([missing], "", where, self.mounts, Phase.KERNEL)
+        missing = finding(FindingId.MODULES_MISSING, Severity.WARNING, says, where)
+        return passed(Phase.KERNEL, says, where, self.mounts, (missing,))
 
-    def mounts(self) -> Rung:
-        """Are the volumes there that the mount table requires?"""
-        try:
-            table, locks = (
-                self._grounds.read(self._volume, path).decode("utf-8", errors="replace")
-                for path in ("etc/fstab", "etc/crypttab")
-            )
-        except ElsewhereError as error:
-            return self._not_checked(f"The mount table was not checked: {error}", self.goal)
-        found = [one for row in mount_table(table) for one in self._judge_mount(row)]
+    @not_followed(_UNREAD, "fstab", lambda checks: checks.default_target)
+    def mounts(self) -> CheckResult:
+        """Are the volumes there that fstab requires?"""
+        table = self._environment.read_text(self._volume, "etc/fstab")
+        locks = self._environment.read_text(self._volume, "etc/crypttab")
+        found = [fault for row in mount_table(table) for fault in self._judge_mount(row)]
         found += self._locked(unlock_table(locks))
-        says = "Every volume that the mount table requires is there."
-        if not self._grounds.knows_names:
-            says = "Whether the volumes of the mount table are there cannot be told from a folder."
-        return _rung(found, says, Where(path="/etc/fstab"), self.goal)
+        says = "Every volume that fstab requires is there."
+        if not self._environment.knows_names:
+            says = "Whether the volumes of fstab are there cannot be told from a folder."
+        return _judged(found, says, Where(path="/etc/fstab"), self.default_target)
 
     def _judge_mount(self, row: Mount) -> list[Finding]:
-        where = Where(path="/etc/fstab", line=row.line)
-        if row.name.kind == "device":
-            says = f"The mount table names {row.name.value} for {row.point}, which may mean another volume next time."
-            return [finding("mount-name-fragile", _PHASE, Severity.WARNING, says, where)]
+        where, name = Where(path="/etc/fstab", line=row.line), row.name
+        if name.kind == "device":
+            says = (
+                f"fstab names {name.value} for {row.point}, which may mean another volume next"
+                " time."
+            )
+            fragile = FindingId.MOUNT_NAME_FRAGILE
+            return [finding(fragile, Severity.WARNING, says, where)]
         if row.point == "/" and "ro" in row.options:
-            says = "The mount table wants the root read-only, so nothing can be saved and much will not start."
-            return [finding("root-read-only", _PHASE, Severity.WARNING, says, where)]
-        named = row.name.kind in {"other", "mapped"} or self._grounds.named(row.name.kind, row.name.value)
-        if named or not self._grounds.knows_names:
+            says = (
+                "fstab wants the root read-only, so nothing can be saved and much will not start."
+            )
+            return [finding(FindingId.ROOT_READ_ONLY, Severity.WARNING, says, where)]
+        if name.kind in _NOT_NAMED or not self._environment.knows_names:
             return []
-        hidden = bool(self._grounds.unknown())
-        severity = Severity.FATAL if row.required and row.point != "/" and not hidden else Severity.WARNING
+        if self._environment.named(name.kind, name.value):
+            return []
+        hidden = bool(self._environment.unknown())
+        stops = row.required and row.point != "/" and not hidden
         may = "; it may be one that cannot be read" if hidden else ""
-        says = f"The mount table wants {row.name.kind} {row.name.value} for {row.point}, which no volume has{may}."
-        repairs = ("root-name",) if severity is Severity.FATAL else ()
-        return [finding("mount-missing", _PHASE, severity, says, where, repairs)]
+        says = f"fstab wants {name.kind} {name.value} for {row.point}, which no volume has{may}."
+        missing, severity = FindingId.MOUNT_MISSING, Severity.FATAL if stops else Severity.WARNING
+        return [finding(missing, severity, says, where, self._answers(stops))]
+
+    def _answers(self, stops: bool) -> tuple[RepairId, ...]:
+        """Where a volume lies that no entry lists, the entry comes first."""
+        disk = self._environment.disk
+        if not stops:
+            return ()
+        if disk is not None and find_unlisted_volumes(disk):
+            return (RepairId.PARTITION_TABLE,)
+        return (RepairId.ROOT_NAME,)
 
     def _locked(self, rows: Iterator[Mount]) -> list[Finding]:
-        """Encrypted volumes that are to be unlocked and are not there: the start waits for each of them."""
-        return [
-            finding(
-                "unlock-missing", _PHASE, Severity.WARNING,
-                f"The table of encrypted volumes wants {row.name.value} for {row.point}, which no volume is.",
-                Where(path="/etc/crypttab", line=row.line),
+        """Encrypted volumes that are to be unlocked and are not there: the start waits for each of
+        them.
+        """
+        found: list[Finding] = []
+        if not self._environment.knows_names:
+            return found
+        for row in rows:
+            name = row.name
+            told = name.kind not in {"device", *_NOT_NAMED}
+            if not told or not row.required or self._environment.named(name.kind, name.value):
+                continue
+            says = (
+                f"The table of encrypted volumes wants {name.value} for {row.point}, which no"
+                " volume is."
             )
-            for row in rows
-            if self._grounds.knows_names and row.name.kind not in {"device", "mapped", "other"} and row.required
-            and not self._grounds.named(row.name.kind, row.name.value)
-        ]  # fmt: skip
+            where, missing = Where(path="/etc/crypttab", line=row.line), FindingId.UNLOCK_MISSING
+            fault = finding(missing, Severity.WARNING, says, where, phase=Phase.SESSION)
+            found.append(fault)
+        return found
 
-    def goal(self) -> Rung:
-        """Does the goal of the start resolve, and to more than a bare prompt?"""
-        diverted = diversion(self._words)
+    @not_followed(_UNREAD, "The default target", lambda checks: checks.free_space)
+    def default_target(self) -> CheckResult:
+        """Does the default target resolve, and to more than an emergency shell?"""
+        diverted = diversion(self._command_line)
         if diverted:
-            says = f"The command line says {diverted}, so the start ends at a bare prompt and not at the sign-in."
-            return _rung([finding("start-diverted", _PHASE, Severity.FATAL, says)], "", NOWHERE, self.room)
+            says = (
+                f"The command line says {diverted}, so the start ends at an emergency shell and not"
+                " at the sign-in."
+            )
+            fault = finding(FindingId.START_DIVERTED, Severity.FATAL, says)
+            return failed(fault, self.free_space)
         if "systemd" not in self._init:
-            says = f"What {self._init} starts is not read; only systemd's goals are."
-            return Rung(phase=_PHASE, state=PhaseState.PASSED, says=says, then=self.room)
-        wanted = option(self._words, "systemd.unit") or _GOAL
-        try:
-            places = [f"{folder}/{wanted}" for folder in _UNIT_FOLDERS]
-            found = next((one for path in places if (one := self._grounds.find(self._volume, path))), None)
-            apart = found is None and self._grounds.programs_apart(self._volume)
-            dangling = [path for path in places if found is None and self._grounds.is_link(self._volume, path)]
-        except ElsewhereError as error:
-            return self._not_checked(f"The goal of the start was not checked: {error}", self.room)
-        if apart:
-            return self._not_checked("The goal of the start lies on the volume mounted at /usr.", self.room)
+            says = f"What {self._init} starts is not read; only systemd's targets are."
+            return not_checked(finding(_UNREAD, Severity.NOTE, says), self.free_space)
+        wanted = option(self._command_line, "systemd.unit") or _DEFAULT_TARGET
+        places = [f"{folder}/{wanted}" for folder in _UNIT_FOLDERS]
+        found = next(filter(None, map(self._find, places)), None)
         if found is None:
-            where = Where(path=f"/{(dangling or places)[0]}")
-            what = "points at nothing" if dangling else "is in none of the folders for it"
-            says = f"The goal of the start, {wanted}, {what}; the start ends in emergency mode."
-            return _rung([finding("goal-missing", _PHASE, Severity.FATAL, says, where)], "", where, self.room)
+            return self._no_target(wanted, places)
         where, name = Where(path=found.path), found.path.rpartition("/")[2]
-        if name in BARE_GOALS:
-            says = f"The goal of the start is {name}, a bare prompt and not the sign-in."
-            return _rung([finding("goal-is-bare", _PHASE, Severity.FATAL, says, where)], "", where, self.room)
-        return Rung(phase=_PHASE, state=PhaseState.PASSED, says=f"The goal of the start is {found.path}.", where=where,
-                    then=self.room)  # fmt: skip
+        if name in BARE_TARGETS:
+            says = f"The default target is {name}, an emergency shell and not the sign-in."
+            fault = finding(FindingId.GOAL_IS_BARE, Severity.FATAL, says, where)
+            return failed(fault, self.free_space)
+        says = f"The default target is {found.path}."
+        return passed(Phase.SESSION, says, where, self.free_space)
 
-    def room(self) -> Rung:
+    def _no_target(self, wanted: str, places: list[str]) -> CheckResult:
+        if self._environment.programs_apart(self._volume):
+            says = "The default target lies on the volume mounted at /usr, which is not followed."
+            return not_checked(finding(_UNREAD, Severity.NOTE, says), self.free_space)
+        dangling = [path for path in places if self._environment.is_link(self._volume, path)]
+        where = Where(path=f"/{(dangling or places)[0]}")
+        what = "points at nothing" if dangling else "is in none of the folders for it"
+        says = f"The default target, {wanted}, {what}; the start ends in emergency mode."
+        fault = finding(FindingId.GOAL_MISSING, Severity.FATAL, says, where)
+        return failed(fault, self.free_space)
+
+    def free_space(self) -> CheckResult:
         """Can the root be written, and is there room on it?"""
-        then = SignInLinks(self._grounds, self._volume).accounts
-        if isinstance(self._grounds, FolderGrounds):
-            return self._room_in_folder(self._grounds.tree.room(), then)
-        if self._volume.filesystem != "ext":
-            return self._not_checked("Room on the root was not checked.", then, note=False)
-        head = self._grounds.disk.source.read(self._volume.offset + ext.SUPERBLOCK_OFFSET, ext.SIZE)
-        block, facts = ext.SUPERBLOCK.read(head, 0), self._grounds.contents(self._volume).facts
-        free = facts.bytes - (facts.used or 0)
-        reserved = block.reserved_blocks_low * block.block_size
-        where = Where(offset=head.offset, length=len(head.data))
+        then = SignInChecks(self._environment, self._volume).accounts
+        space = self._environment.free_space(self._volume)
+        if space is None:
+            says = "Free space on the root was not checked: it is not told here."
+            return not_checked(finding(_UNREAD, Severity.NOTE, says), then)
         found = []
-        if free <= reserved or not block.free_inodes:
-            what = "no free inode" if not block.free_inodes else f"{plain_size(free)} free, all of it reserved"
+        if not space.bytes or not space.inodes:
+            what = "no free inode" if not space.inodes else "nothing free that anybody may use"
             says = f"The root is full: {what}; services and sign-in fail where they want to write."
-            found.append(finding("root-full", _PHASE, Severity.WARNING, says, where))
-        if block.read_only & _READ_ONLY_FEATURE:
+            found.append(finding(FindingId.ROOT_FULL, Severity.WARNING, says, space.where))
+        if space.never_written:
             says = "The root volume is marked so that it is never mounted for writing."
-            found.append(finding("root-read-only", _PHASE, Severity.WARNING, says, where))
-        return _rung(found, f"{plain_size(max(free - reserved, 0))} are free on the root.", where, then)
+            found.append(finding(FindingId.ROOT_READ_ONLY, Severity.WARNING, says, space.where))
+        says = f"{plain_size(space.bytes)} are free on the root."
+        return _judged(found, says, space.where, then)
 
-    def _room_in_folder(self, room: tuple[int, int] | None, then: Link) -> Rung:
-        if room is None:
-            return self._not_checked("Room on the root was not checked: the folder is no mounted volume.", then,
-                                     note=False)  # fmt: skip
-        free, inodes = room
-        found = []
-        if not free or not inodes:
-            says = f"The root is full: {plain_size(free)} and {inodes} inodes are free."
-            found.append(finding("root-full", _PHASE, Severity.WARNING, says))
-        return _rung(found, f"{plain_size(free)} are free on the root.", NOWHERE, then)
-
-    def _not_checked(self, says: str, then: Link, *, note: bool = True) -> Rung:
-        notes = (finding("session-not-checked", _PHASE, Severity.NOTE, says),) if note else ()
-        state = PhaseState.DOUBTFUL if note else PhaseState.PASSED
-        return Rung(phase=_PHASE, state=state, says=says, findings=notes, then=then)
+    def _find(self, path: str) -> FileFound | None:
+        return self._environment.find(self._volume, path)
 
 
-def _rung(found: list[Finding], says: str, where: Where, then: Link, phase: Phase = _PHASE) -> Rung:
+def _judged(found: list[Finding], says: str, where: Where, then: Link) -> CheckResult:
     """Broken by the first fatal finding; passed, with what else was found, where there is none."""
-    fatal = next((one for one in found if one.severity is Severity.FATAL), None)
-    state = PhaseState.FAILED if fatal else PhaseState.PASSED
-    chosen = fatal or (found[0] if found and not says else None)
-    said, at = (chosen.says, chosen.where) if chosen else (says, where)
-    return Rung(phase=phase, state=state, says=said, where=at, findings=tuple(found), then=then)
+    for fault in found:
+        if fault.severity is Severity.FATAL:
+            return msgspec.structs.replace(failed(fault, then), findings=tuple(found))
+    return passed(Phase.SESSION, says, where, then, tuple(found))

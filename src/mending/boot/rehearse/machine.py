@@ -1,7 +1,8 @@
 """A 16-bit PC with just enough firmware to run boot code: screen, disk, keyboard, nothing else.
 
-The processor is unicorn's. Firmware calls follow the "BIOS Enhanced Disk Drive Specification" 3.0 (INT 13h, functions
-41h and 42h) and common practice for the older ones (INT 10h/0eh, 13h/00h 02h 08h, 16h/00h, 18h, 19h).
+The processor is unicorn's. Firmware calls follow the "BIOS Enhanced Disk Drive Specification" 3.0
+(INT 13h, functions 41h and 42h) and common practice for the older ones (INT 10h/0eh, 13h/00h 02h
+08h, 16h/00h, 18h, 19h).
 """
 
 from collections.abc import Callable
@@ -18,7 +19,7 @@ from mending.source import Source
 LOADED = 0x7C00
 _MEMORY = 1 << 20
 _HANDED_ENTRY = 0x7BE
-"""Where a boot record that has moved itself to 600h finds the first entry of its table."""
+"""Where an MBR that has moved itself to 600h finds the first entry of its table."""
 _HEADS, _PER_TRACK = 255, 63
 _CARRY = 1
 _FAILED = 0x01
@@ -41,7 +42,8 @@ class Handed(msgspec.Struct, frozen=True):
     """The machine when the code came to rest.
 
     Attributes:
-        volume_at: registers `dl si ds` when control first came back to 7c00h; None when it never did.
+        volume_at: registers `dl si ds` when control first came back to 7c00h; None when it never
+            did.
     """
 
     stop: Stop
@@ -74,7 +76,7 @@ def rehearse_code(
         drive: the drive number that firmware hands over.
         packets: whether firmware knows reads by LBA; without them only CHS calls work.
         stop_at_volume: stop as soon as control comes to 7c00h a second time.
-        entry: a table entry to hand over at DS:SI, as a boot record does that starts a volume.
+        entry: a table entry to hand over at DS:SI, as an MBR does that starts a volume.
         most: instructions after which it is called a loop.
 
     Raises:
@@ -118,7 +120,9 @@ class _Machine:
         if self._fault is not None:
             raise self._fault  # raised here, because unicorn does not carry errors out of its hooks
         screen = "".join(self._screen)
-        return Handed(self._stop, self._here(), self._count, screen, tuple(self._reads), self._volume_at)
+        return Handed(
+            self._stop, self._here(), self._count, screen, tuple(self._reads), self._volume_at
+        )
 
     def _here(self) -> int:
         return (self._register("cs") * 16 + self._register("eip")) & (_MEMORY - 1)
@@ -140,7 +144,11 @@ class _Machine:
             self._end(Stop.LEAVES_16_BIT)
 
     def _on_interrupt(self, _cpu: Any, number: int, _data: object) -> None:
-        calls: dict[int, Callable[[], None]] = {0x10: self._video, 0x13: self._disk, 0x16: self._key}
+        calls: dict[int, Callable[[], None]] = {
+            0x10: self._video,
+            0x13: self._disk,
+            0x16: self._key,
+        }
         ends = {0x18: Stop.GIVES_UP, 0x19: Stop.RESTARTS}
         try:
             if number in calls:
@@ -175,7 +183,9 @@ class _Machine:
         if call == 0 and mine:
             self._carry(False)
         elif call == 0x08 and mine:
-            last = min(self._source.size // self._source.bytes_per_sector // (_HEADS * _PER_TRACK), 1023)
+            last = min(
+                self._source.size // self._source.bytes_per_sector // (_HEADS * _PER_TRACK), 1023
+            )
             self._set(ch=last & 0xFF, cl=_PER_TRACK | (last >> 8) << 6, dh=_HEADS - 1, dl=1, ah=0)
             self._carry(False)
         elif call == 0x41 and mine and self._packets:
@@ -184,13 +194,17 @@ class _Machine:
         elif call == 0x42 and mine and self._packets:
             at = self._register("ds") * 16 + self._register("si")
             packet = bytes(self._cpu.mem_read(at, 16))
-            count, offset, segment = (int.from_bytes(packet[start : start + 2], "little") for start in (2, 4, 6))
+            count, offset, segment = (
+                int.from_bytes(packet[start : start + 2], "little") for start in (2, 4, 6)
+            )
             self._read(int.from_bytes(packet[8:16], "little"), count, segment * 16 + offset, "lba")
         elif call == 0x02 and mine:
             low, head = self._register("cl"), self._register("dh")
             cylinder = self._register("ch") | (low & 0xC0) << 2
             lba = (cylinder * _HEADS + head) * _PER_TRACK + (low & 0x3F) - 1
-            self._read(lba, self._register("al"), self._register("es") * 16 + self._register("bx"), "chs")
+            self._read(
+                lba, self._register("al"), self._register("es") * 16 + self._register("bx"), "chs"
+            )
         else:
             self._set(ah=_NO_SUCH_CALL)
             self._carry(True)
@@ -198,7 +212,9 @@ class _Machine:
     def _read(self, lba: int, count: int, to: int, by: str) -> None:
         size = self._source.bytes_per_sector
         self._reads.append(ReadResult(lba=lba, sectors=count, to=to, by=by))
-        inside = lba >= 0 and (lba + count) * size <= self._source.size and to + count * size <= _MEMORY
+        inside = (
+            lba >= 0 and (lba + count) * size <= self._source.size and to + count * size <= _MEMORY
+        )
         if inside:
             self._cpu.mem_write(to, self._source.read(lba * size, count * size).data)
             # code that lay there before has been translated already; a real processor would notice
@@ -209,4 +225,8 @@ class _Machine:
 
 def screen_lines(screen: str) -> tuple[str, ...]:
     """What was printed, as lines fit for a terminal."""
-    return tuple(line for part in screen.replace("\r", "\n").split("\n") if (line := clean_text(part).strip()))
+    return tuple(
+        line
+        for part in screen.replace("\r", "\n").split("\n")
+        if (line := clean_text(part).strip())
+    )

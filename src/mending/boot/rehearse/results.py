@@ -12,7 +12,9 @@ class ReadResult(msgspec.Struct, frozen=True, kw_only=True):
     by: str
 
 
-class RehearsalResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="rehearsal/1"):
+class RehearsalResult(
+    msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="rehearsal/1"
+):
     """How far the code of sector 0 got.
 
     Attributes:

@@ -1,4 +1,6 @@
-"""The terminal: colour only on one, nothing wider than it, control characters of evidence never reach it."""
+"""The terminal: colour only on one, nothing wider than it, control characters of evidence never
+reach it.
+"""
 
 from collections.abc import Callable, Iterable
 from pathlib import PurePath
@@ -8,9 +10,9 @@ import click
 import msgspec
 from rich.console import Console, Group, RenderableType
 from rich.padding import Padding
-from rich.table import Table
 from rich.text import Text
 
+from mending.cli.show.tables import FittedTable
 from mending.model import clean_text, plain_size
 
 R = TypeVar("R", bound=msgspec.Struct)
@@ -25,10 +27,16 @@ def emit(result: R, as_json: bool, view: Callable[[R], RenderableType]) -> None:
 
 
 def say(*what: RenderableType) -> None:
-    """Print something for people."""
+    """Print something for people. What goes into a pipe has no blanks at the ends of its lines."""
     console = Console(highlight=False, markup=False, emoji=False)
-    for one in what:
-        console.print(one)
+    for part in what:
+        if console.is_terminal:
+            console.print(part)
+            continue
+        with console.capture() as captured:
+            console.print(part)
+        for line in captured.get().splitlines():
+            click.echo(line.rstrip(" "))
 
 
 def text(words: object, style: str = "") -> Text:
@@ -42,25 +50,23 @@ def title(words: str) -> Text:
 
 
 def rows(
-    cells: Iterable[tuple[object, ...]], heads: tuple[str, ...] = (), wide: int = -1, right: tuple[int, ...] = ()
-) -> Table:
+    cells: Iterable[tuple[object, ...]],
+    heads: tuple[str, ...] = (),
+    wide: int = -1,
+    right: tuple[int, ...] = (),
+    drop: tuple[int, ...] = (),
+) -> FittedTable:
     """A table without lines.
 
     Args:
-        wide: number of the column that takes the width that is left and wraps; the others keep theirs.
+        wide: number of the column of sentences, which wraps first.
         right: columns of numbers.
+        drop: columns that a narrow terminal can do without, the least important first.
     """
-    table = Table(box=None, show_header=bool(heads), header_style="dim", pad_edge=False, padding=(0, 2, 0, 0))
-    listed = [tuple(cell if isinstance(cell, Text) else text(cell) for cell in row) for row in cells]
-    count = len(listed[0]) if listed else len(heads)
-    for number in range(count):
-        ratio = 1 if number == wide % count else None
-        head = heads[number] if heads else ""
-        justify = "right" if number in right else "left"
-        table.add_column(head, ratio=ratio, no_wrap=ratio is None, overflow="fold", justify=justify)  # type: ignore[arg-type]
-    for row in listed:
-        table.add_row(*row)
-    return table
+    listed = [
+        tuple(cell if isinstance(cell, Text) else text(cell) for cell in row) for row in cells
+    ]
+    return FittedTable(listed, heads, wide, right, drop)
 
 
 def indented(*what: RenderableType) -> Padding:

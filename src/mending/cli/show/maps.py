@@ -4,11 +4,16 @@ from rich.console import Console, ConsoleOptions, Group, RenderableType, RenderR
 from rich.text import Text
 
 from mending.cli.show.console import size, text
-from mending.disk import DiskMap
+from mending.disk.scan import DiskMap
 from mending.report import Box, lay_out
 
 _LEAST = {"table": 2.0, "gap": 5.0, "volume": 13.0, "unlisted": 13.0}
-_STYLES = {"table": "reverse dim", "volume": "black on cyan", "unlisted": "black on yellow", "gap": "dim"}
+_STYLES = {
+    "table": "reverse dim",
+    "volume": "black on cyan",
+    "unlisted": "black on yellow",
+    "gap": "dim",
+}
 _FILL = {"table": "#", "volume": " ", "unlisted": "?", "gap": "."}
 _WIDEST = 110
 
@@ -47,18 +52,24 @@ def _lane(boxes: list[Box], width: int) -> Text:
 
 
 def _cell(box: Box, width: int) -> str:
-    """A volume between bars with its number, kind and label as far as there is room; the others as a pattern."""
-    one = box.stretch
-    if one.kind in {"table", "gap"} or width < 3:
-        return _FILL[one.kind] * width
-    number = "?" if one.number is None else str(one.number)
-    inside = text(f"{number} {one.filesystem} {one.label}".rstrip()).plain
+    """A volume between bars with its number, kind and label as far as there is room; the others as
+    a pattern.
+    """
+    stretch = box.stretch
+    if stretch.kind in {"table", "gap"} or width < 3:
+        return _FILL[stretch.kind] * width
+    number = "?" if stretch.number is None else str(stretch.number)
+    inside = text(f"{number} {stretch.filesystem} {stretch.label}".rstrip()).plain
     return f"[{inside[: width - 2].ljust(width - 2)}]"
 
 
 def _scale(boxes: tuple[Box, ...], disk: DiskMap, width: int) -> Text:
     line = ""
-    starts = {round(box.left): box.stretch.start * disk.sector for box in boxes if box.stretch.kind != "table"}
+    starts = {
+        round(box.left): box.stretch.start * disk.sector
+        for box in boxes
+        if box.stretch.kind != "table"
+    }
     for left, start in sorted(starts.items()):
         words = size(start)
         if left >= len(line) and left + len(words) <= width:

@@ -24,11 +24,28 @@ def show_rehearsal(result: RehearsalResult, named: str) -> RenderableType:
         ("at:", f"address {result.at:05x}h"),
     ]
     ends += [("after:", f"{result.instructions} instructions")]
-    ends += [("volume:", "its boot sector was started" if result.started_volume else "no boot sector was started")]
+    ends += [
+        (
+            "volume:",
+            (
+                "its boot sector was started"
+                if result.started_volume
+                else "no boot sector was started"
+            ),
+        )
+    ]
     screen = [text(line) for line in result.screen] or [text("nothing", "dim")]
-    cells = [(one.lba, one.sectors, f"{one.to:05x}h", one.by) for one in result.reads[:_SHOWN]]
-    more = [text(f"and {len(result.reads) - _SHOWN} more reads", "dim")] if len(result.reads) > _SHOWN else []
-    reads = [rows(cells, ("sector", "count", "to", "by"), wide=3, right=(0, 1))] if cells else [text("nothing", "dim")]
+    cells = [(read.lba, read.sectors, f"{read.to:05x}h", read.by) for read in result.reads[:_SHOWN]]
+    more = (
+        [text(f"and {len(result.reads) - _SHOWN} more reads", "dim")]
+        if len(result.reads) > _SHOWN
+        else []
+    )
+    reads = (
+        [rows(cells, ("sector", "count", "to", "by"), wide=3, right=(0, 1))]
+        if cells
+        else [text("nothing", "dim")]
+    )
     return Group(
         title(named_target(result.path, named)),
         rows(ends),

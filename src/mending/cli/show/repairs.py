@@ -4,8 +4,10 @@ from rich.console import Group, RenderableType
 
 from mending.cli.show.console import indented, plain_id, rows, size, text, title
 from mending.cli.show.maps import show_map
-from mending.disk import DiskMap
-from mending.repair import MendAllResult, MendResult, PointsResult
+from mending.disk.scan import DiskMap
+from mending.model import Verdict
+from mending.repair.journal import PointsResult
+from mending.repair.run import MendAllResult, MendResult
 
 _MOST = 12
 """Writes that are listed one by one."""
@@ -20,16 +22,22 @@ def show_mend(result: MendResult) -> RenderableType:
             cells += [(write.path, f"{write.length} bytes {verb}: {write.says}")]
             continue
         cells += [(f"offset {write.offset}", f"{write.length} bytes {verb}: {write.says}")]
-        cells += [("  before", text(write.before_hex, "dim")), ("  after", text(write.after_hex, "dim"))]
+        cells += [
+            ("  before", text(write.before_hex, "dim")),
+            ("  after", text(write.after_hex, "dim")),
+        ]
     if len(result.writes) > _MOST:
         cells.append(("", f"and {len(result.writes) - _MOST} more ranges; --json has all of them"))
     before = _state(result.before, result.failing_before)
     after = _state(result.after, result.failing_after)
-    outcome = "green" if result.after == "no-fault-found" else "magenta"
-    ends: list[tuple[object, ...]] = [("trace before:", before), ("trace after:", text(after, outcome))]
+    outcome = "magenta" if result.failing_after else "green"
+    ends: list[tuple[object, ...]] = [
+        ("trace before:", before),
+        ("trace after:", text(after, outcome)),
+    ]
     if result.undo_point:
         ends.append(("undo point:", result.undo_point))
-    maps = [show_map(one, name) for name, one in maps_of(result)]
+    maps = [show_map(disk, name) for name, disk in maps_of(result)]
     return Group(title(result.repair), indented(text(result.says), rows(cells)), *maps, rows(ends))
 
 
@@ -37,18 +45,23 @@ def maps_of(result: MendResult) -> list[tuple[str, DiskMap]]:
     """The disk before and after, where the repair changes the table."""
     later = "after" if result.done else "as it would be"
     pairs = [("before", result.map_before), (later, result.map_after)]
-    return [(name, one) for name, one in pairs if one is not None]
+    return [(name, disk) for name, disk in pairs if disk is not None]
 
 
 def show_mend_all(result: MendAllResult, named: str) -> RenderableType:
-    """Every repair, then the outcome of all together. Args: named: how the person named the target."""
+    """Every repair, then the outcome of all together. Args: named: how the person named the
+    target.
+    """
     if not result.steps:
         return text(result.stopped or "No finding calls for a repair that Mending carries out.")
     parts: list[RenderableType] = []
-    for one in result.steps:
-        parts += [show_mend(one), text("")]
+    for step in result.steps:
+        parts += [show_mend(step), text("")]
     verb = "mended" if result.done else "would be mended"
-    before, after = _state(result.before, result.failing_before), _state(result.after, result.failing_after)
+    before, after = (
+        _state(result.before, result.failing_before),
+        _state(result.after, result.failing_after),
+    )
     parts += [text(f"{verb}: {len(result.steps)}; before: {before}; after: {after}", "bold")]
     parts += [text(f"stopped: {result.stopped}")] if result.stopped else []
     parts += [] if result.done else [text(f"do it: mending mend {named} --all")]
@@ -56,12 +69,17 @@ def show_mend_all(result: MendAllResult, named: str) -> RenderableType:
 
 
 def _state(verdict: str, phase: str | None) -> str:
-    return f"stops at {plain_id(phase)}" if phase else plain_id(verdict)
+    if phase:
+        return f"stops at {plain_id(phase)}"
+    return plain_id(verdict) if verdict != Verdict.UNSURE else "nothing that was read stops it"
 
 
 def show_points(result: PointsResult) -> RenderableType:
     """The undo points of a target."""
     if not result.points:
         return text("No undo points for this target.")
-    cells = [(one.id, one.repair, size(one.bytes), one.state, one.made[:16].replace("T", " ")) for one in result.points]
-    return rows(cells, ("undo point", "repair", "keeps", "state", "made"), wide=4)
+    cells = [
+        (point.id, point.repair, size(point.bytes), point.state, point.made[:16].replace("T", " "))
+        for point in result.points
+    ]
+    return rows(cells, ("undo point", "repair", "keeps", "state", "made"), wide=4, drop=(2, 4))

@@ -4,7 +4,7 @@ from rich.console import Group, RenderableType
 
 from mending.cli.show.console import named_target, rows, size, text, title
 from mending.cli.show.maps import show_map
-from mending.disk import SearchResult
+from mending.disk.scan import SearchResult
 
 
 def show_search(result: SearchResult, named: str) -> RenderableType:
@@ -13,11 +13,20 @@ def show_search(result: SearchResult, named: str) -> RenderableType:
         return text("No volume was found.")
     cells = [
         (
-            one.start, size(one.bytes), one.filesystem, one.label, f"{one.sureness:.0%}",
-            f"entry {one.listed}" if one.listed else text("not listed", "bold magenta"), "; ".join(one.because),
+            volume.start,
+            size(volume.bytes),
+            volume.filesystem,
+            volume.label,
+            f"{volume.confidence:.0%}",
+            f"entry {volume.listed}" if volume.listed else text("not listed", "bold magenta"),
+            "; ".join(volume.because),
         )
-        for one in result.found
-    ]  # fmt: skip
+        for volume in result.found
+    ]
     heads = ("start", "size", "file system", "label", "sure", "table", "because")
     ribbon = (show_map(result.map), text("")) if result.map is not None else ()
-    return Group(title(named_target(result.path, named)), *ribbon, rows(cells, heads, wide=6, right=(0, 1, 4)))
+    return Group(
+        title(named_target(result.path, named)),
+        *ribbon,
+        rows(cells, heads, wide=6, right=(0, 1, 4), drop=(3, 1)),
+    )

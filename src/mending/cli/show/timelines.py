@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from rich.console import RenderableType
 
 from mending.cli.show.console import indented, minute, plain_id, rows, text, title
-from mending.crash import (
+from mending.crash.results import (
     CrashesResult,
     ErrorsResult,
     LoopResult,
@@ -25,21 +25,27 @@ _ENDINGS = ("clean", "crash", "unclean", "unknown", "running")
 def in_short(result: CrashesResult) -> Iterator[RenderableType]:
     """What it comes to, before the evidence: which crash, since when, with what, what to do."""
     cells: list[tuple[object, ...]] = []
-    counted = Counter((one.code, one.name) for one in result.crashes if one.code)
+    counted = Counter((crash.code, crash.name) for crash in result.crashes if crash.code)
     if counted:
         ((code, name), count), *others = counted.most_common()
-        more = f" and {len(others)} other {'code' if len(others) == 1 else 'codes'}" if others else ""
+        more = (
+            f" and {len(others)} other {'code' if len(others) == 1 else 'codes'}" if others else ""
+        )
         cells.append(("stops with", f"{code} {name}, {count} x{more}"))
-    for one in result.loops[-1:]:
-        cells.append(("restarts", one.says))
+    for loop in result.loops[-1:]:
+        cells.append(("restarts", loop.says))
     if result.onset is not None and result.onset.sure >= _FEW:
-        cells.append(("since", f"between {minute(result.onset.from_)} and {minute(result.onset.to)} UTC"))
-    blamed = next((one for one in result.suspects if one.blamed), None)
+        cells.append(
+            ("since", f"between {minute(result.onset.from_)} and {minute(result.onset.to)} UTC")
+        )
+    blamed = next((suspect for suspect in result.suspects if suspect.blamed), None)
     if blamed is not None:
         cells.append(("with", blamed.change))
     if result.restore_point is not None and (cells[1:] or result.restore_point.id):
         point = result.restore_point
-        cells.append(("do", f"go back to restore point {point.id}, {point.why}" if point.id else point.why))
+        cells.append(
+            ("do", f"go back to restore point {point.id}, {point.why}" if point.id else point.why)
+        )
     if len(cells) > 1:
         yield from _part("in short", cells)
 
@@ -49,7 +55,7 @@ def timeline_parts(result: CrashesResult) -> Iterator[RenderableType]:
     if result.starts:
         yield from _part("starts", [("", _starts(result))])
     if result.loops:
-        yield from _part("restarts for ever", [_loop(one) for one in result.loops[:_LOOPS]])
+        yield from _part("restarts for ever", [_loop(loop) for loop in result.loops[:_LOOPS]])
     if result.onset is not None:
         yield from _part("began", list(_onset(result.onset)))
     if result.suspects:
@@ -57,15 +63,21 @@ def timeline_parts(result: CrashesResult) -> Iterator[RenderableType]:
         yield indented(text(_verdict(result), "dim"))
         yield text("")
     if result.patterns:
-        yield from _part("in common", [(plain_id(one.id), _chance(one.says, one.p)) for one in result.patterns])
+        yield from _part(
+            "in common",
+            [
+                (plain_id(pattern.id), _chance(pattern.says, pattern.p))
+                for pattern in result.patterns
+            ],
+        )
     if result.errors:
-        yield from _part("errors in the logs", [_errors(one) for one in result.errors])
+        yield from _part("errors in the logs", [_errors(errors) for errors in result.errors])
     for attempt in result.repair_attempts:
         yield from _part("automatic repair", list(_attempt(attempt)))
     if result.restore_point is not None:
         yield from _part("go back to", list(_restore(result.restore_point, result)))
     if result.notes:
-        yield from _part("notes", [("", one) for one in result.notes])
+        yield from _part("notes", [("", note) for note in result.notes])
 
 
 _HEADS = ("change", "when", "before", "after", "fit", "by chance")
@@ -74,22 +86,25 @@ _HEADS = ("change", "when", "before", "after", "fit", "by chance")
 def _part(
     name: str, cells: list[tuple[object, ...]], wide: int = -1, heads: tuple[str, ...] = ()
 ) -> Iterator[RenderableType]:
-    bare = [tuple(one[1:]) if one and one[0] == "" else one for one in cells]
+    bare = [tuple(cell[1:]) if cell and cell[0] == "" else cell for cell in cells]
     yield title(name)
-    yield indented(rows(bare, heads, wide))
+    yield indented(rows(bare, heads, wide, drop=(5, 1) if heads else ()))
     yield text("")
 
 
 def _starts(result: CrashesResult) -> str:
-    counts = Counter(one.ended for one in result.starts)
+    counts = Counter(start.ended for start in result.starts)
     told = ", ".join(f"{counts[name]} ended {_ENDED[name]}" for name in _ENDINGS if counts[name])
     return f"{len(result.starts)} starts in {result.hours:.1f} hours of running: {told}"
 
 
 _ENDED = {
-    "clean": "as they should", "crash": "in a crash", "unclean": "without being shut down",
-    "unknown": "nobody knows how", "running": "with the records",
-}  # fmt: skip
+    "clean": "as they should",
+    "crash": "in a crash",
+    "unclean": "without being shut down",
+    "unknown": "nobody knows how",
+    "running": "with the records",
+}
 
 
 def _onset(onset: OnsetResult) -> Iterator[tuple[object, ...]]:
@@ -112,34 +127,52 @@ def _times(ratio: float) -> str:
 
 
 def _suspects(found: tuple[SuspectResult, ...]) -> Iterator[tuple[object, ...]]:
-    """One line each: failures for an hour of running, how well it fits among all. Marked is what can be blamed."""
-    for one in found:
-        mark = "» " if one.blamed else "  "
-        rates = (f"{one.before_per_hour:.3g}/h", f"{one.after_per_hour:.3g}/h")
-        yield (f"{mark}{one.change}", minute(one.at), *rates, f"{one.share:.0%}", f"{one.p:.2g}")
+    """One line each: failures for an hour of running, how well it fits among all. Marked is what
+    can be blamed.
+    """
+    for suspect in found:
+        mark = "» " if suspect.blamed else "  "
+        rates = (f"{suspect.before_per_hour:.3g}/h", f"{suspect.after_per_hour:.3g}/h")
+        yield (
+            f"{mark}{suspect.change}",
+            minute(suspect.at),
+            *rates,
+            f"{suspect.share:.0%}",
+            f"{suspect.p:.2g}",
+        )
 
 
 def _verdict(result: CrashesResult) -> str:
-    """What the table comes to. Changes inside the interval that fit alike cannot be told apart by their times."""
+    """What the table comes to. Changes inside the interval that fit alike cannot be told apart by
+    their times.
+    """
     found, onset = result.suspects, result.onset
-    blamed = next((one for one in found if one.blamed), None)
+    blamed = next((suspect for suspect in found if suspect.blamed), None)
     if blamed is not None:
         return f"» can be blamed, this is hardly chance: {blamed.says}."
-    inside = [one for one in found if onset and onset.from_ <= one.at <= onset.to]
-    close = [one for one in inside if one.share >= _CLOSE]
+    inside = [suspect for suspect in found if onset and onset.from_ <= suspect.at <= onset.to]
+    close = [suspect for suspect in inside if suspect.share >= _CLOSE]
     if not inside:
         return "None can be blamed: failing did not begin with any of them."
     if len(close) > 1:
-        return f"None can be blamed: {len(close)} lie too close together to be told apart by their times."
+        return (
+            f"None can be blamed: {len(close)} lie too close together to be told apart by their"
+            " times."
+        )
     return "None can be blamed: what fits best may be there by chance."
 
 
-def _loop(one: LoopResult) -> tuple[object, ...]:
-    return (minute(one.at), f"{one.says}; every {one.gap_seconds:.0f} s, spread {one.spread}")
+def _loop(loop: LoopResult) -> tuple[object, ...]:
+    return (minute(loop.at), f"{loop.says}; every {loop.gap_seconds:.0f} s, spread {loop.spread}")
 
 
-def _errors(one: ErrorsResult) -> tuple[object, ...]:
-    return (plain_id(one.kind), f"{one.count} times", f"{minute(one.first)} to {minute(one.last)}", one.example)
+def _errors(errors: ErrorsResult) -> tuple[object, ...]:
+    return (
+        plain_id(errors.kind),
+        f"{errors.count} times",
+        f"{minute(errors.first)} to {minute(errors.last)}",
+        errors.example,
+    )
 
 
 def _chance(says: str, p: float | None) -> str:
@@ -148,9 +181,13 @@ def _chance(says: str, p: float | None) -> str:
 
 def _attempt(attempt: RepairAttempt) -> Iterator[tuple[object, ...]]:
     yield ("", attempt.says)
-    for what, lines in (("complained", attempt.complained), ("found", attempt.found), ("tried", attempt.tried)):
-        for one in lines:
-            yield ("", f"{what}: {one}")
+    for what, lines in (
+        ("complained", attempt.complained),
+        ("found", attempt.found),
+        ("tried", attempt.tried),
+    ):
+        for line in lines:
+            yield ("", f"{what}: {line}")
 
 
 def _restore(point: RestoreResult, result: CrashesResult) -> Iterator[tuple[object, ...]]:
@@ -158,6 +195,9 @@ def _restore(point: RestoreResult, result: CrashesResult) -> Iterator[tuple[obje
         yield ("none", point.why)
         return
     yield (point.id, f"of {minute(point.at)}: {point.why}")
-    yield from (("undoes", one) for one in point.undoes)
-    late = [one for one in result.restore_points if one.fit == "after"][:_WARNED]
-    yield from (("not", f"{one.id} of {minute(one.at)}: it is later than the first failure") for one in late)
+    yield from (("undoes", undoe) for undoe in point.undoes)
+    late = [point for point in result.restore_points if point.fit == "after"][:_WARNED]
+    yield from (
+        ("not", f"{point.id} of {minute(point.at)}: it is later than the first failure")
+        for point in late
+    )

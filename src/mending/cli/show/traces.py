@@ -3,11 +3,11 @@
 from rich.console import Group, RenderableType
 from rich.text import Text
 
-from mending.boot import Trace, VolumeResult
+from mending.boot.chain import Trace, VolumeResult
 from mending.cli.show.console import indented, named_target, plain_id, rows, size, text, title
 from mending.cli.show.maps import show_map
 from mending.knowledge import Pack
-from mending.model import Finding, PhaseState, Severity, VolumeState, Where
+from mending.model import Finding, PhaseState, Severity, Verdict, VolumeState, Where
 
 _STYLES = {
     PhaseState.PASSED: "green",
@@ -15,32 +15,59 @@ _STYLES = {
     PhaseState.DOUBTFUL: "magenta",
     PhaseState.NOT_REACHED: "dim",
     PhaseState.NOT_CHECKED: "dim",
+    PhaseState.NOT_ON_DISK: "dim",
 }
 _FOLDER = "folder"
-_VERDICTS = {
-    "no-fault-found": ("no fault found in what was read", "green"),
-    "unsure": ("not sure: something that decides could not be checked", "magenta"),
-}
 
 
 def show_trace(trace: Trace, pack: Pack, named: str) -> RenderableType:
-    """The whole trace. Args: named: how the person named the target, for the command to type next."""
+    """The whole trace. Args: named: how the person named the target, for the command to type
+    next.
+    """
     target = trace.target
-    about = f"{size(target.bytes)}, {target.sector} bytes a sector, {trace.firmware} firmware, {trace.scheme} table"
+    about = (
+        f"{size(target.bytes)}, {target.sector} bytes a sector, {trace.firmware} firmware,"
+        f" {trace.scheme} table"
+    )
     if target.kind == _FOLDER:
-        about = f"a mounted tree: {', '.join(one.label for one in trace.volumes)}"
-    parts: list[RenderableType] = [title(named_target(target.path, named)), indented(text(about, "dim")), text("")]
+        about = f"a mounted tree: {', '.join(volume.label for volume in trace.volumes)}"
+    parts: list[RenderableType] = [
+        title(named_target(target.path, named)),
+        indented(text(about, "dim")),
+        text(""),
+    ]
     parts += [rows(_verdict(trace, pack, named)), text("")]
-    parts += [rows(_ladder(trace), ("phase", "state", "what was seen", "where"), wide=2), text("")]
+    parts += [
+        rows(_ladder(trace), ("phase", "state", "what was seen", "where"), wide=2, drop=(3,)),
+        text(""),
+    ]
     others = [finding for finding in trace.findings if finding.severity is not Severity.FATAL]
     if others:
-        parts += [title("also found"), indented(rows([(plain_id(one.severity), one.says) for one in others])), text("")]
+        parts += [
+            title("also found"),
+            indented(rows([(plain_id(fault.severity), fault.says) for fault in others])),
+            text(""),
+        ]
     if trace.volumes and target.kind != _FOLDER:
         heads = ("no.", "start", "in use", "type", "file system", "label", "role")
         parts += [show_map(trace.map), text("")] if trace.map is not None else []
-        parts += [rows([_volume(one) for one in trace.volumes], heads, wide=3, right=(0, 1, 2))]
-        parts += [text(f"{one} on volume {volume.number}: an earlier installation") for volume, one in _earlier(trace)]
-    parts += [text(f"{one.family} system {one.title} on volume {one.volume}") for one in trace.systems]
+        parts += [
+            rows(
+                [_volume(volume) for volume in trace.volumes],
+                heads,
+                wide=3,
+                right=(0, 1, 2),
+                drop=(1, 5, 2),
+            )
+        ]
+        parts += [
+            text(f"{name} on volume {volume.number}: an earlier installation")
+            for volume, name in _earlier(trace)
+        ]
+    parts += [
+        text(f"{system.family} system {system.title} on volume {system.volume}")
+        for system in trace.systems
+    ]
     return Group(*parts)
 
 
@@ -60,15 +87,32 @@ def where(place: Where, says: str = "") -> str:
 
 def _verdict(trace: Trace, pack: Pack, named: str) -> list[tuple[object, ...]]:
     if trace.failing_phase is None:
-        says, style = _VERDICTS[trace.verdict]
-        return [("verdict:", text(says, style))]
-    cells: list[tuple[object, ...]] = [("stops at:", text(plain_id(trace.failing_phase), "bold red"))]
+        return _without_failure(trace)
+    cells: list[tuple[object, ...]] = [
+        ("stops at:", text(plain_id(trace.failing_phase), "bold red"))
+    ]
     for number, finding in enumerate(trace.fatal):
         cells.append(("because:" if number == 0 else "and:", text(finding.says)))
         cells.append(("", text(_evidence(finding), "dim")))
     repairs = dict.fromkeys(_repairs(trace))
     cells += [("do:", _advice(repair, pack, named)) for repair in repairs]
-    return cells if repairs else [*cells, ("do:", "by hand; `mending plan` of a case orders the steps")]
+    return (
+        cells
+        if repairs
+        else [*cells, ("do:", "by hand; `mending plan` of a case orders the steps")]
+    )
+
+
+def _without_failure(trace: Trace) -> list[tuple[object, ...]]:
+    """No check failed: what that is worth depends on whether all was read."""
+    if trace.verdict is Verdict.NO_FAULT_FOUND:
+        return [("verdict:", text("no fault found; every phase was read to its end", "green"))]
+    cells: list[tuple[object, ...]] = [
+        ("verdict:", text("not sure; nothing that was read stops the start", "magenta"))
+    ]
+    if trace.unread is not None:
+        cells.append(("open:", text(f"{plain_id(trace.unread.phase)}: {trace.unread.says}")))
+    return cells
 
 
 def _repairs(trace: Trace) -> list[str]:
@@ -76,19 +120,24 @@ def _repairs(trace: Trace) -> list[str]:
 
 
 def _advice(repair: str, pack: Pack, named: str) -> Text:
-    step = next((one for one in pack.steps.values() if one.repair == repair), None)
+    step = next((step for step in pack.steps.values() if step.repair == repair), None)
     cost = f"   ({step.minutes:g} min, {stakes(step.stakes)})" if step else ""
     return text(f"mending mend {named} {repair}{cost}", "bold")
 
 
 def stakes(name: str) -> str:
     """What is at stake, in words."""
-    return {"nothing": "nothing at risk", "files": "personal files at risk"}.get(name, f"{name} at risk")
+    return {"nothing": "nothing at risk", "files": "personal files at risk"}.get(
+        name, f"{name} at risk"
+    )
 
 
 def _evidence(finding: Finding) -> str:
     place = finding.where
-    parts = [f"file {place.path}" if place.path else "", f"line {place.line}" if place.line is not None else ""]
+    parts = [
+        f"file {place.path}" if place.path else "",
+        f"line {place.line}" if place.line is not None else "",
+    ]
     parts += [f"offset {place.offset}" if place.offset is not None else ""]
     parts += [f"{place.length} bytes" if place.length else ""]
     found = ", ".join(part for part in parts if part)
@@ -98,10 +147,10 @@ def _evidence(finding: Finding) -> str:
 def _ladder(trace: Trace) -> list[tuple[object, ...]]:
     cells: list[tuple[object, ...]] = []
     for phase in trace.phases:
-        rungs = [rung for rung in trace.rungs if rung.phase is phase.id]
+        checks = [check for check in trace.checks if check.phase is phase.id]
         behind = phase.state is PhaseState.NOT_REACHED
-        states = [phase.state if behind else rung.state for rung in rungs] or [phase.state]
-        seen = [(rung.says, where(rung.where, rung.says)) for rung in rungs] or [("", "")]
+        states = [phase.state if behind else check.state for check in checks] or [phase.state]
+        seen = [(check.says, where(check.where, check.says)) for check in checks] or [("", "")]
         for number, (state, (says, place)) in enumerate(zip(states, seen, strict=True)):
             name = plain_id(phase.id) if number == 0 else ""
             cells.append((name, text(plain_id(state), _STYLES[state]), says, place))
@@ -114,7 +163,11 @@ def _earlier(trace: Trace) -> list[tuple[VolumeResult, str]]:
 
 def _volume(volume: VolumeResult) -> tuple[object, ...]:
     number = f"{volume.number}{'*' if volume.active else ''}"
-    length = size(volume.bytes) if volume.used is None else f"{size(volume.used)} of {size(volume.bytes)}"
+    length = (
+        size(volume.bytes)
+        if volume.used is None
+        else f"{size(volume.used)} of {size(volume.bytes)}"
+    )
     left = volume.state if volume.state in {VolumeState.DIRTY, VolumeState.HIBERNATED} else ""
     role = ", ".join(part for part in (plain_id(volume.role), left) if part)
     return number, volume.start, length, volume.type, volume.filesystem, volume.label, role

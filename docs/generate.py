@@ -1,0 +1,148 @@
+"""Writes what the docs say of the program from the program itself: the schemas of all documents,
+the catalogue of findings and repairs, the picture of the house. `make docs` runs it; the tests
+compare.
+"""
+
+import json
+import tomllib
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from mending.app.demo import DemoResult
+from mending.app.reporting import ReportResult
+from mending.boot.chain import Trace
+from mending.boot.rehearse import RehearsalResult
+from mending.case import CaseResult, CasesResult
+from mending.cli.commands.case.signs import SignsResult
+from mending.cli.error_output import ErrorResult
+from mending.crash.lookup import CodeResult
+from mending.crash.results import CrashesResult
+from mending.disk.scan import SearchResult
+from mending.model import FINDINGS, REPAIRS
+from mending.plan import PlanResult, QuestionResult, WhyResult
+from mending.reason import CausesResult
+from mending.repair.files import FilesResult
+from mending.repair.journal import PointsResult
+from mending.repair.run import MendAllResult, MendResult
+
+DOCS = Path(__file__).parent
+PROJECT = DOCS.parent / "pyproject.toml"
+WIDE, HIGH, GAP = 1060, 52, 10
+"""Of the drawing of the house, in its own units."""
+DOCUMENTS = (
+    CaseResult,
+    CasesResult,
+    CausesResult,
+    CodeResult,
+    CrashesResult,
+    DemoResult,
+    ErrorResult,
+    FilesResult,
+    MendAllResult,
+    MendResult,
+    PlanResult,
+    PointsResult,
+    QuestionResult,
+    RehearsalResult,
+    ReportResult,
+    SearchResult,
+    SignsResult,
+    Trace,
+    WhyResult,
+)
+
+
+def schema_of(document: type[msgspec.Struct]) -> dict[str, Any]:
+    """The JSON schema of one document. The program always prints every member and no other."""
+    schema = msgspec.json.schema(document)
+    for definition in schema["$defs"].values():
+        if "properties" in definition:
+            definition["required"] = list(definition["properties"])
+            definition["additionalProperties"] = False
+            for member in definition["properties"].values():
+                member.pop("default", None)
+    dialect = "https://json-schema.org/draft/2020-12/schema"
+    return {"$schema": dialect, "title": kind_of(document), **schema}
+
+
+def kind_of(document: type[msgspec.Struct]) -> str:
+    """`trace` of `trace/1`."""
+    return str(document.__struct_config__.tag).partition("/")[0]
+
+
+def catalogue() -> str:
+    """Every finding and every repair, as tables."""
+    lines = [
+        "# Findings and repairs",
+        "",
+        "Written by `make docs` from `src/mending/model/catalogue`; a test compares.",
+        "",
+        "## Repairs",
+        "",
+        "| repair | acts on | step of the plan |",
+        "|---|---|---|",
+        *(f"| `{repair}` | {row.acts_on} | `{row.step}` |" for repair, row in REPAIRS.items()),
+        "",
+        "## Findings",
+        "",
+        "| finding | phase | repairs that answer it |",
+        "|---|---|---|",
+        *(
+            f"| `{finding}` | {row.phase} | {', '.join(f'`{repair}`' for repair in row.repairs)} |"
+            for finding, row in FINDINGS.items()
+        ),
+    ]
+    return "\n".join(lines) + "\n"
+
+
+def house() -> str:
+    """The floors and rooms as a drawing, from the import contracts: the roof above, and beside
+    each room the rooms inside it, those that may import from the others first.
+    """
+    contracts = tomllib.loads(PROJECT.read_text())["tool"]["importlinter"]["contracts"]
+    layers = [contract for contract in contracts if contract["type"] == "layers"]
+    floors = next(contract["layers"] for contract in layers if "containers" not in contract)
+    inside = {
+        container: [room for layer in contract["layers"] for room in layer.split(" | ")]
+        for contract in layers
+        for container in contract.get("containers", ())
+    }
+    drawn = []
+    for number, floor in enumerate(floors):
+        rooms = floor.split(" | ")
+        width = (WIDE - GAP * (len(rooms) - 1)) / len(rooms)
+        for place, room in enumerate(rooms):
+            left, top = GAP + place * (width + GAP), GAP + number * (HIGH + GAP)
+            drawn.append(
+                f'<rect x="{left:.0f}" y="{top}" width="{width:.0f}" height="{HIGH}" rx="4"/>'
+                f'<text x="{left + 12:.0f}" y="{top + 22}" class="room">'
+                f"{room.removeprefix('mending.')}</text>"
+                f'<text x="{left + 12:.0f}" y="{top + 41}">{", ".join(inside.get(room, ()))}</text>'
+            )
+    height = GAP + len(floors) * (HIGH + GAP)
+    style = (
+        "rect{fill:#f3f6f8;stroke:#345} text{font:12px sans-serif;fill:#345}"
+        " .room{font:bold 16px sans-serif;fill:#123}"
+    )
+    return (
+        f'<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 {WIDE + 2 * GAP} {height}">'
+        f'<rect width="100%" height="100%" style="fill:#fff;stroke:none"/>'
+        f"<style>{style}</style>\n" + "\n".join(drawn) + "\n</svg>\n"
+    )
+
+
+def pages() -> dict[Path, str]:
+    """What is written, by file."""
+    schemas = {
+        DOCS / "schemas" / f"{kind_of(document)}.json": json.dumps(schema_of(document), indent=1)
+        + "\n"
+        for document in DOCUMENTS
+    }
+    return {**schemas, DOCS / "catalogue.md": catalogue(), DOCS / "house.svg": house()}
+
+
+if __name__ == "__main__":
+    for path, content in pages().items():
+        path.write_text(content)

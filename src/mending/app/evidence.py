@@ -1,0 +1,90 @@
+"""Cases opened, evidence attached and read."""
+
+from collections.abc import Mapping
+from pathlib import Path
+
+from mending.app.host import Host
+from mending.app.targets import NamedTarget, opened_target
+from mending.app.tracing import trace
+from mending.boot.trace import open_environment
+from mending.case import (
+    Case,
+    add_evidence,
+    crash_files,
+    learned,
+    open_case,
+    records_read,
+)
+from mending.crash.judge import analyse
+from mending.crash.read import FileRead, LogFile, Reader, log_files, opened_log
+from mending.crash.results import CrashesResult
+from mending.knowledge import Pack, base_codes, base_events
+
+_DISK, _VARIABLES = "disk", "variables"
+
+
+def start_case(
+    folder: str,
+    disk: str | None,
+    pack: Pack,
+    facts: Mapping[str, str],
+    notes: Mapping[str, str],
+    host: Host,
+) -> Case:
+    """Open a case, attach its disk and trace it. What is no disk does not leave half a case."""
+    if disk is not None:
+        with opened_target(disk) as source:
+            open_environment(source)
+    first = learned(pack, facts, notes, host.clock())
+    case = open_case(Path(folder), [first], host.clock())
+    return attach(case, disk, host, as_disk=True) if disk is not None else case
+
+
+def attach(case: Case, path: str, host: Host, as_disk: bool = False) -> Case:
+    """Attach evidence; a disk is traced at once, and again when it becomes known what firmware
+    remembers. Crash records are attached and not read: see `read_case`.
+
+    Args:
+        as_disk: take it for a disk, whatever it begins with.
+    """
+    grown = add_evidence(case, host.hand, path, as_disk)
+    kind = grown.state.evidence[-1].sort
+    if kind == _DISK or (kind == _VARIABLES and grown.state.disk):
+        target = NamedTarget(str(grown.folder), host)
+        trace(target, host)
+        return target.case or grown
+    return grown
+
+
+def holds_records(case: Case) -> bool:
+    """Whether what was attached last may tell of crashes."""
+    return case.state.evidence[-1].sort not in {_DISK, _VARIABLES}
+
+
+def read_crashes(target: str, files: list[LogFile]) -> CrashesResult:
+    """Read every file and put together what they tell. Raises InputError, UsageError."""
+    codes = base_codes()
+    reader, reads, count = Reader(codes, base_events()), list[FileRead](), 0
+    for file in files:
+        with opened_log(file) as source:
+            reads += reader.read(file.name, source, file.modified)
+            count += source.bytes_read
+    return analyse(target, reads, count, codes)
+
+
+def crashes_of(name: str, case: Case | None, host: Host) -> CrashesResult:
+    """What the records of a target or of a case tell; a case remembers it."""
+    if case is None:
+        return read_crashes(name, log_files(Path(name)))
+    on_disk = log_files(Path(case.state.disk)) if case.state.disk else []
+    result = read_crashes(name, [*crash_files(case), *on_disk])
+    read_case(case, host, result)
+    return result
+
+
+def read_case(case: Case, host: Host, result: CrashesResult | None = None) -> Case:
+    """Let a case remember what its crash records show. Raises UsageError where an extra is
+    missing.
+    """
+    told = result or read_crashes(str(case.folder), crash_files(case))
+    return records_read(case, host.hand, told)

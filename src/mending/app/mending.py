@@ -1,0 +1,75 @@
+"""Mending a target: plan, then carry out just what was planned, each step told to its case."""
+
+from mending.app.host import Host
+from mending.app.targets import NamedTarget, opened_target
+from mending.case import mended
+from mending.knowledge import base_pack
+from mending.model import Progress, silent
+from mending.repair.base import MendSettings
+from mending.repair.run import (
+    MendAllResult,
+    MendResult,
+    PlannedSequence,
+    Preview,
+    carry_out,
+    examine,
+    preview,
+    preview_all,
+    repair_of,
+)
+
+
+def plan_repair(
+    target: NamedTarget,
+    repair: str,
+    settings: MendSettings,
+    sector: int | None = None,
+    progress: Progress = silent,
+) -> Preview:
+    """What one repair would do. Reads only.
+
+    Raises:
+        UsageError: no such repair.
+        RefusedError: a guard says no, or the target would not be better for it.
+    """
+    kind = repair_of(repair)
+    with opened_target(target.path, sector) as source:
+        return preview(kind, examine(source, settings), settings, progress)
+
+
+def plan_repairs(
+    target: NamedTarget,
+    settings: MendSettings,
+    sector: int | None = None,
+    progress: Progress = silent,
+) -> PlannedSequence:
+    """What every repair that is called for would do, one on top of the other. Reads only."""
+    with opened_target(target.path, sector) as source:
+        return preview_all(examine(source, settings), settings, progress)
+
+
+def carry_out_repair(
+    target: NamedTarget, host: Host, planned: Preview, sector: int | None = None
+) -> MendResult:
+    """Write what was planned, prove it, and let the target's case remember it.
+
+    Raises:
+        RefusedError: the target changed since, or cannot be written now.
+        RepairFailedError: it failed; everything was put back.
+    """
+    with opened_target(target.path, sector, for_writing=True) as source:
+        result, after = carry_out(planned, source, target.undo_folder, host.clock())
+    if target.case is not None and result.undo_point is not None:
+        repair = planned.proposal.repair
+        target.case = mended(target.case, base_pack(), host.hand, repair, result.undo_point, after)
+    return result
+
+
+def carry_out_repairs(
+    target: NamedTarget, host: Host, planned: PlannedSequence, sector: int | None = None
+) -> MendAllResult:
+    """Write everything that was planned, in turn. Raises as `carry_out_repair`; what was done
+    before that stays done, each with its undo point.
+    """
+    steps = [carry_out_repair(target, host, each, sector) for each in planned.previews]
+    return planned.result(steps)

@@ -1,0 +1,185 @@
+"""The chain of a BIOS machine: MBR, the one active volume, its boot sector, the boot manager's
+first file.
+
+BIOS firmware runs the code of sector 0 and knows nothing more. Where that code goes on depends on
+what it is: usual code starts the boot sector of the one active volume; GRUB's stage one reads the
+sector that is written into it and needs no active flag.
+"""
+
+import msgspec
+
+from mending.boot.bios.active_entry import check_active, startable
+from mending.boot.bios.code_kinds import CodeKind, recognise_code
+from mending.boot.bios.first_file import check_first_file
+from mending.boot.bios.volume_sector import check_volume_sector
+from mending.boot.chain import (
+    CheckResult,
+    DiskEnvironment,
+    Link,
+    doubtful,
+    failed,
+    finding,
+    passed,
+    place,
+    shifted,
+)
+from mending.boot.grub import GrubChecks, check_core, core_repairs, find_core, spare_core
+from mending.disk.layout import Scheme
+from mending.disk.volume import Volume
+from mending.formats.bootloader import grub
+from mending.formats.bootloader.grub_image import GrubImage
+from mending.formats.partition import mbr
+from mending.model import (
+    FINDINGS,
+    Finding,
+    FindingId,
+    Lba,
+    Phase,
+    PhaseState,
+    RepairId,
+    Severity,
+    Where,
+    Window,
+)
+
+_FLAGS = Where(offset=mbr.TABLE_OFFSET, length=64)
+
+
+class BiosChain:
+    """The checks of one disk. `start` is the first."""
+
+    def __init__(self, environment: DiskEnvironment) -> None:
+        self._environment, self._disk = environment, environment.disk
+
+    def start(self) -> CheckResult:
+        """Does firmware take this disk for one that starts? It wants to read 55 aa at the end of
+        sector 0.
+        """
+        reading = self._disk.mbr
+        if reading is None:
+            where = Where(offset=0, length=mbr.SIZE)
+            unreadable = FindingId.BOOT_RECORD_UNREADABLE
+            return failed(finding(unreadable, Severity.FATAL, self._disk.unreadable, where))
+        if reading.has("signature-missing"):
+            blank = not any(mbr.MBR.encode(reading.record.fields))
+            what = "Sector 0 is blank" if blank else "Sector 0 does not end in 55 aa"
+            says = f"{what}, so firmware does not take this disk for one that starts."
+            where = place(510, reading.record.fields.signature.to_bytes(2, "little"))
+            repairs = (RepairId.PARTITION_TABLE,)
+            missing = FindingId.BOOT_SIGNATURE_MISSING
+            fault = finding(missing, Severity.FATAL, says, where, repairs)
+            return failed(fault, self.boot_code if self._disk.volumes else None)
+        where = Where(offset=510, length=2, hex="55 aa")
+        return passed(Phase.FIRMWARE, "Sector 0 ends in 55 aa.", where, self.boot_code)
+
+    def boot_code(self) -> CheckResult:
+        """What is the code in sector 0, and what does it need next?"""
+        sector = self._first_sector()
+        where = place(0, sector.data[: mbr.CODE_SIZE])
+        kind = recognise_code(sector)
+        if self._disk.scheme is Scheme.NONE and self._disk.volumes:
+            says = "Sector 0 is the boot sector of a volume that fills the disk."
+            then = self._volume_sector(self._disk.volumes[0])
+            return passed(Phase.BOOT_RECORD, says, where, then)
+        if kind is CodeKind.GRUB:
+            lba = Lba(grub.STAGE_ONE.read(sector).core_lba)
+            says = f"The boot code is GRUB's stage one; it names sector {lba}."
+            result = passed(Phase.BOOT_RECORD, says, where, self._core(lba))
+            return result.with_findings(*self._no_flag())
+        if kind is CodeKind.ACTIVE_ENTRY:
+            says = "The boot code looks for the active entry in the table."
+            return passed(Phase.BOOT_RECORD, says, where, self.active_entry)
+        return self._bad_code(kind, where)
+
+    def active_entry(self) -> CheckResult:
+        """Exactly one active entry, and one that can be started from."""
+        return check_active(self._disk, self._volume_sector)
+
+    def _no_flag(self) -> tuple[Finding, ...]:
+        """GRUB's stage one reads no flag; some firmware wants to see one before it runs any
+        code.
+        """
+        if self._disk.scheme is not Scheme.MBR or any(
+            volume.active for volume in self._disk.volumes
+        ):
+            return ()
+        says = "No entry of the table is active: this boot code needs none, but some firmware does."
+        return (finding(FindingId.ACTIVE_FLAG_UNSET, Severity.NOTE, says, _FLAGS),)
+
+    def _bad_code(self, kind: CodeKind, where: Where) -> CheckResult:
+        core = find_core(self._disk)
+        then: Link | None = self.active_entry if core is None else self._core(core)
+        if core is None and spare_core(self._disk) is not None:
+            # the system that is to start brings a boot manager that needs no active entry
+            then = None
+        mendable = core is not None or not self._disk.gpt or bool(core_repairs(self._disk))
+        repairs = (RepairId.BOOT_CODE,) if mendable else ()
+        if kind is CodeKind.BLANK:
+            sound = not self._disk.mbr or not self._disk.mbr.problems
+            table = "is sound" if sound else "is not sound either"
+            says = f"The boot code is blank; the table behind it {table}."
+            blank = FindingId.BOOT_CODE_BLANK
+            return failed(finding(blank, Severity.FATAL, says, where, repairs), then)
+        if kind is CodeKind.MESSAGE:
+            says = "The boot code only prints that this is no disk to start from."
+            message = FindingId.BOOT_CODE_MESSAGE
+            return failed(finding(message, Severity.FATAL, says, where, repairs), then)
+        says = "The boot code is none that we know; whether it works cannot be told from its bytes."
+        unknown = FindingId.BOOT_CODE_UNKNOWN
+        return doubtful(finding(unknown, Severity.WARNING, says, where, repairs), then)
+
+    def _volume_sector(self, volume: Volume) -> Link:
+        def check() -> CheckResult:
+            then = self._first_file(volume)
+            result = check_volume_sector(self._disk, volume, then, self._core)
+            return self._or_another_active(volume, result)
+
+        return check
+
+    def _first_file(self, volume: Volume) -> Link:
+        def check() -> CheckResult:
+            result = check_first_file(self._disk, volume, self.configuration)
+            return self._or_another_active(volume, result)
+
+        return check
+
+    def _or_another_active(self, volume: Volume, result: CheckResult) -> CheckResult:
+        """Where the active volume fails and exactly one other could start, the flag may simply
+        stand on the wrong entry: moving it is offered too.
+        """
+        if result.state is not PhaseState.FAILED or not volume.active:
+            return result
+        others = [other for other in startable(self._disk) if other.number != volume.number]
+        if len(others) != 1:
+            return result
+        findings = tuple(
+            msgspec.structs.replace(each, repairs=(RepairId.ACTIVE_FLAG, *each.repairs))
+            if each.severity is Severity.FATAL
+            and RepairId.ACTIVE_FLAG in FINDINGS[FindingId(each.id)].repairs
+            else each
+            for each in result.findings
+        )
+        return msgspec.structs.replace(result, findings=findings)
+
+    def _core(self, lba: Lba) -> Link:
+        return lambda: check_core(self._disk, lba, self._grub)
+
+    def _grub(self, image: GrubImage) -> Link:
+        return GrubChecks(self._environment, image, "i386-pc", None, self._chained).files
+
+    def _chained(self, volume: Volume, path: str) -> Link:
+        """What a GRUB entry hands over to: the boot sector of a volume, or a file that is not read
+        further.
+        """
+        if path.rpartition(")")[2] == "+1":
+            return shifted(self._volume_sector(volume), Phase.LOADER) or self.configuration
+        return self.configuration
+
+    def configuration(self) -> CheckResult:
+        """The end of what is read today, said so."""
+        says = "What the boot manager's own file does next is not read."
+        state = PhaseState.NOT_CHECKED
+        return CheckResult(phase=Phase.BOOT_MANAGER, state=state, says=says)
+
+    def _first_sector(self) -> Window:
+        return self._disk.source.read(0, mbr.SIZE)

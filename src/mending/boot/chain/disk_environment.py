@@ -1,0 +1,102 @@
+"""The boot environment of a disk."""
+
+from mending.boot.chain.environment import BootEnvironment, FreeSpace
+from mending.disk.files import Files, open_files, patient_files
+from mending.disk.layout import Disk
+from mending.disk.system import Contents, read_contents
+from mending.disk.volume import SOUND_FAT, Volume, first_superblock_backup, read_volume_info
+from mending.formats.filesystem import ext
+from mending.model import FilesystemKind, Where
+
+_CASE_COUNTS = {"label", "partlabel"}
+_READ_ONLY_FEATURE = 0x1000
+"""Of an ext volume: never mounted for writing (`EXT4_FEATURE_RO_COMPAT_READONLY`)."""
+
+
+class DiskEnvironment(BootEnvironment):
+    """See `BootEnvironment`."""
+
+    disk: Disk
+
+    def __init__(self, disk: Disk) -> None:
+        super().__init__()
+        self.disk = disk
+        self._contents: dict[int, Contents] = {}
+
+    @property
+    def volumes(self) -> tuple[Volume, ...]:
+        """See `BootEnvironment.volumes`."""
+        return self.disk.volumes
+
+    def contents(self, volume: Volume) -> Contents:
+        """See `BootEnvironment.contents`."""
+        if volume.number not in self._contents:
+            self._contents[volume.number] = read_contents(self.disk.source, volume)
+        return self._contents[volume.number]
+
+    def named(self, kind: str, value: str) -> list[Volume]:
+        """See `BootEnvironment.named`; case does not count but for labels."""
+        wanted = value if kind in _CASE_COUNTS else value.lower()
+        found = []
+        for volume in self.volumes:
+            if not volume.extended and wanted and _same(kind, self._name(volume, kind), wanted):
+                found.append(volume)
+        return found
+
+    def _name(self, volume: Volume, kind: str) -> str:
+        info = self.contents(volume).info
+        names = {
+            "uuid": info.identifier.lower(),
+            "label": info.label or volume.label,
+            "partuuid": volume.partuuid.lower(),
+            "partlabel": volume.partlabel,
+        }
+        return names.get(kind, "")
+
+    def lost_volume(self, value: str) -> Volume | None:
+        """See `BootEnvironment.lost_volume`."""
+        for volume in self.volumes:
+            if not volume.boot.unread:
+                continue
+            backup = first_superblock_backup(self.disk.source, volume.offset, volume.bytes)
+            info = ext.volume_info(backup) if backup is not None else None
+            if info is not None and value.lower() in {info.identifier, info.label.lower()}:
+                return volume
+        return None
+
+    def unknown(self) -> list[Volume]:
+        """See `BootEnvironment.unknown`."""
+        return [volume for volume in self.volumes if volume.kind.hides_names or volume.boot.unread]
+
+    def free_space(self, volume: Volume) -> FreeSpace | None:
+        """See `BootEnvironment.free_space`; only superblocks of ext tell of it here."""
+        if volume.filesystem is not FilesystemKind.EXT:
+            return None
+        head = self.disk.source.read(volume.offset + ext.SUPERBLOCK_OFFSET, ext.SIZE)
+        block, info = ext.SUPERBLOCK.read(head, 0), self.contents(volume).info
+        reserved = block.reserved_blocks_low * block.block_size
+        return FreeSpace(
+            bytes=max(info.bytes - (info.used or 0) - reserved, 0),
+            inodes=block.free_inodes,
+            never_written=bool(block.read_only & _READ_ONLY_FEATURE),
+            where=Where(offset=head.offset, length=len(head.data)),
+        )
+
+    def fats_can_be_mended(self, volume: Volume) -> bool:
+        """See `BootEnvironment.fats_can_be_mended`."""
+        problems = read_volume_info(self.disk.source, volume).problems
+        return any(bool(problem.values.get(SOUND_FAT)) for problem in problems)
+
+    def patient_files(self, volume: Volume) -> Files:
+        """See `BootEnvironment.patient_files`."""
+        return patient_files(self.disk.source, volume)
+
+    def _open(self, volume: Volume) -> Files:
+        return open_files(self.disk.source, volume)
+
+
+def _same(kind: str, name: str, wanted: str) -> bool:
+    """NTFS serial numbers are written without their leading zeros by some."""
+    if name == wanted:
+        return True
+    return kind == "uuid" and bool(name) and name.lstrip("0") == wanted.lstrip("0")

@@ -1,0 +1,245 @@
+"""What a loader file is, told by what it carries, and the chain behind it.
+
+A loader may be a boot manager (GRUB, systemd-boot), a kernel that firmware starts by itself, a
+unified kernel, or a first stage that only checks signatures and hands over (shim). Loaders that
+hand over to each other are followed up to a limit.
+"""
+
+from collections.abc import Callable
+
+import msgspec
+
+from mending.boot.chain import (
+    BootEnvironment,
+    CheckResult,
+    Link,
+    OutOfReachError,
+    failed,
+    finding,
+    not_checked,
+    not_followed,
+    passed,
+)
+from mending.boot.grub import GrubChecks
+from mending.boot.linux import LinuxChecks, LinuxStart, Part, options, read_unified, start_of
+from mending.boot.systemd_boot import MARK, EntryChecks
+from mending.boot.uefi.loader_files import FALLBACK_FOLDER, EfiVolume, Loader
+from mending.disk.volume import Volume
+from mending.formats.bootloader import grub_image
+from mending.formats.executable import bzimage, pe
+from mending.model import FindingId, Phase, Severity, Where, Window
+
+PLATFORM = "x86_64-efi"
+_GENERATIONS, _SHIM = b".sbat", b"\nshim,"
+"""The section in which signed loaders name themselves, and how shim and its helpers do."""
+_SHORT = {0x8664: "x64", 0x014C: "ia32", 0xAA64: "aa64"}
+_MOST_LOADERS = 8
+_UNREAD = FindingId.BOOT_MANAGER_NOT_CHECKED
+
+
+class _LoaderChecks(msgspec.Struct, frozen=True):
+    """The check of one loader file.
+
+    Attributes:
+        command_line: what a boot entry of the firmware hands to it.
+        seen: how many loaders handed over already.
+        who: who hands over to it, for sentences; empty where firmware starts it.
+    """
+
+    environment: BootEnvironment
+    volume: Volume
+    path: str
+    command_line: str = ""
+    seen: int = 0
+    who: str = ""
+
+    @not_followed(_UNREAD, "The loader file")
+    def behind(self) -> CheckResult:
+        """The first check of what a sound loader file is; of an unknown one, that it is not
+        read.
+        """
+        environment, volume, path = self.environment, self.volume, self.path
+        data = environment.read(volume, path)
+        machine = pe.read(Window(data)).record.machine
+        if _is_shim(data, machine):
+            return self._behind_shim(machine)
+        if MARK in data:
+            return EntryChecks(environment, volume).menu()
+        unified = read_unified(environment, volume, path)
+        if unified is not None:
+            return self._kernel_itself(start_of(volume, unified))
+        if bzimage.is_kernel(data[: bzimage.HEAD_BYTES]):
+            return self._kernel_itself(self._own_start())
+        image = grub_image.read_image(data)
+        if image is not None:
+            behind = chained(environment, self.seen)
+            return GrubChecks(environment, image, PLATFORM, volume, behind, path).files()
+        says = f"What the loader file {path} does next is not read: it is none that we know."
+        return _unread(path, says)
+
+    @not_followed(_UNREAD, "A second loader")
+    def second(self) -> CheckResult:
+        """Is a loader there that another one hands over to, and is it whole?"""
+        where = Where(path=self.path)
+        found = self.environment.find(self.volume, self.path)
+        if found is None:
+            says = (
+                f"{self.who} hands over to {self.path}, which is not on volume"
+                f" {self.volume.number}."
+            )
+            missing = FindingId.SECOND_LOADER_MISSING
+            return failed(finding(missing, Severity.FATAL, says, where))
+        data = self.environment.read(self.volume, self.path)
+        problems = pe.read(Window(data), found.bytes).problems
+        if problems:
+            says = (
+                f"{self.who} hands over to {self.path}, which is damaged: {problems[0].found}"
+                f" instead of {problems[0].expected}."
+            )
+            damaged = FindingId.SECOND_LOADER_DAMAGED
+            return failed(finding(damaged, Severity.FATAL, says, where))
+        if self.seen > _MOST_LOADERS:
+            return _unread(self.path, "The loaders hand over to each other in a circle.")
+        says = f"{self.who} hands over to {self.path}, which is sound."
+        behind = behind_loader(self.environment, self.volume, found.path, seen=self.seen)
+        return passed(Phase.BOOT_MANAGER, says, where, behind)
+
+    def _kernel_itself(self, start: LinuxStart) -> CheckResult:
+        says = f"{self.path} is a kernel itself; no boot manager stands between."
+        then = LinuxChecks(self.environment, start).kernel
+        return passed(Phase.BOOT_MANAGER, says, Where(path=self.path), then)
+
+    def _own_start(self) -> LinuxStart:
+        """A kernel that firmware starts by itself, with the command line of its boot entry
+        (`Documentation/admin-guide/efi-stub`). Its `initrd=` options are paths on the volume that
+        it was loaded from, written with backslashes.
+        """
+        initrds = tuple(
+            Part(self.volume, path.replace("\\", "/"))
+            for path in options(self.command_line, "initrd")
+        )
+        return LinuxStart(
+            Part(self.volume, self.path),
+            initrds,
+            self.command_line,
+            Where(path=self.path),
+            "The boot entry",
+            as_program=True,
+        )
+
+    def _behind_shim(self, machine: int) -> CheckResult:
+        """Shim hands over to the loader beside it; in the fallback place, to the one that a list of
+        entries names. Source: shim 15, `README.fallback` and `DEFAULT_LOADER`.
+        """
+        environment, volume = self.environment, self.volume
+        folder, short = self.path.rpartition("/")[0], _SHORT.get(machine, "x64")
+        in_fallback_place = folder.upper() == FALLBACK_FOLDER
+        if in_fallback_place and environment.find(volume, f"{folder}/fb{short}.efi") is not None:
+            listed = _listed_loader(environment, volume, f"BOOT{short.upper()}.CSV")
+            if listed:
+                return self._hand_over(listed, "The list of entries beside shim")
+        return self._hand_over(f"{folder}/grub{short}.efi", f"Shim ({self.path})")
+
+    def _hand_over(self, path: str, who: str) -> CheckResult:
+        following = _LoaderChecks(self.environment, self.volume, path, seen=self.seen + 1, who=who)
+        return following.second()
+
+
+def behind_loader(
+    environment: BootEnvironment, volume: Volume, path: str, command_line: str = "", seen: int = 0
+) -> Link:
+    """The first check behind a sound loader file.
+
+    Args:
+        command_line: what a boot entry of the firmware hands to it.
+        seen: how many loaders handed over already.
+    """
+    return _LoaderChecks(environment, volume, path, command_line, seen).behind
+
+
+def chained(environment: BootEnvironment, seen: int = 0) -> Callable[[Volume, str], Link]:
+    """What lies behind a loader file that a menu hands over to."""
+
+    def link(volume: Volume, path: str) -> Link:
+        return _LoaderChecks(environment, volume, path, seen=seen + 1, who="A menu").second
+
+    return link
+
+
+def by_likelihood(
+    environment: BootEnvironment, esps: list[EfiVolume]
+) -> list[tuple[Volume, Loader]]:
+    """The sound loaders that a boot entry may name, the likeliest first, each with its volume.
+
+    A loader that shim stands beside is started by shim and not by an entry, and so are shim's own
+    helpers; both are left out. Of the rest, boot managers that we know go first, unless the only
+    system on the disk is one of another family.
+    """
+    rated: list[tuple[int, Volume, Loader]] = []
+    for esp in esps:
+        files = [file for file in esp.loaders if file.sound and not file.fallback]
+        ranks = {file.path: _rank(environment, esp.volume, file) for file in files}
+        shimmed = {path.rpartition("/")[0] for path, rank in ranks.items() if rank == _BY_SHIM}
+        for file in files:
+            rank, folder = ranks[file.path], file.path.rpartition("/")[0]
+            helper = rank == _HELPER or (rank == _KNOWN and folder in shimmed)
+            rated.append((_LAST if helper else rank, esp.volume, file))
+    families = {
+        system.family
+        for volume in environment.volumes
+        if not volume.extended
+        for system in environment.contents(volume).systems
+    }
+    if families and "linux" not in families:
+        rated = [
+            (_BY_SHIM if rank == _OTHER else rank, volume, file) for rank, volume, file in rated
+        ]
+    rated.sort(key=lambda row: row[0])
+    wanted = [row for row in rated if row[0] != _LAST] or rated
+    return [(volume, file) for _, volume, file in wanted]
+
+
+_BY_SHIM, _KNOWN, _OTHER, _HELPER, _LAST = range(5)
+
+
+def _rank(environment: BootEnvironment, volume: Volume, loader: Loader) -> int:
+    try:
+        data = environment.read(volume, loader.path)
+    except OutOfReachError:
+        return _OTHER
+    image = pe.read(Window(data)).record
+    if _is_shim(data, image.machine):
+        return _BY_SHIM
+    if pe.section(data, image, _GENERATIONS) is not None and _SHIM in data:
+        return _HELPER
+    is_kernel = bzimage.is_kernel(data[: bzimage.HEAD_BYTES])
+    if MARK in data or is_kernel or grub_image.read_image(data) is not None:
+        return _KNOWN
+    return _KNOWN if pe.section(data, image, b".linux") is not None else _OTHER
+
+
+def _is_shim(data: bytes, machine: int) -> bool:
+    """Shim itself, not one of its helpers: it carries the name of the loader that it starts."""
+    default = f"grub{_SHORT.get(machine, 'x64')}.efi".encode("utf-16-le")
+    image = pe.read(Window(data)).record
+    return pe.section(data, image, _GENERATIONS) is not None and _SHIM in data and default in data
+
+
+def _listed_loader(environment: BootEnvironment, volume: Volume, name: str) -> str:
+    """The first loader that a list names, as a path; empty where there is no list."""
+    top = environment.find(volume, "EFI")
+    if top is None:
+        return ""
+    for folder in environment.files(volume).listing(top.path):
+        if not folder.is_folder:
+            continue
+        raw = environment.read(volume, f"{folder.path}/{name}")
+        text = raw.decode("utf-16", errors="replace")
+        first = text.splitlines()[0].split(",")[0].strip() if text.strip() else ""
+        if first and folder.path.upper() != FALLBACK_FOLDER:
+            return f"{folder.path}/{first}"
+    return ""
+
+
+def _unread(path: str, says: str) -> CheckResult:
+    return not_checked(finding(_UNREAD, Severity.NOTE, says, Where(path=path)))

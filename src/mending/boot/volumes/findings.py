@@ -1,0 +1,198 @@
+"""Findings about volumes as file systems: copies that disagree, damaged superblocks, lengths, names
+given twice.
+"""
+
+from collections.abc import Iterable
+
+from mending.boot.chain import finding
+from mending.disk.layout import Disk, find_unlisted_volumes
+from mending.disk.system import Contents
+from mending.disk.volume import SOUND_FAT, Volume
+from mending.formats.filesystem import signatures
+from mending.formats.partition import gpt
+from mending.model import (
+    FilesystemKind,
+    Finding,
+    FindingId,
+    Phase,
+    Problem,
+    RepairId,
+    Severity,
+    VolumeState,
+    Where,
+)
+
+BLINDING = frozenset(
+    {
+        FindingId.FIRST_SUPERBLOCK_LOST,
+        FindingId.FILE_TABLE_DAMAGED,
+        FindingId.VOLUME_HEADER_DAMAGED,
+        FindingId.OTHER_BOOT_SECTOR_DAMAGED,
+        FindingId.VOLUME_UNREADABLE,
+    }
+)
+"""Damage behind which a system may lie that the trace then knows nothing of."""
+_FAULTS = {
+    "fats-differ": (FindingId.FATS_DIFFER, "The two FATs of volume {number} differ; {found}."),
+    "fat-unreadable": (
+        FindingId.FAT_UNREADABLE,
+        "A FAT of volume {number} cannot be read: {found}",
+    ),
+    "superblock-checksum": (
+        FindingId.SUPERBLOCK_CHECKSUM,
+        "The first superblock of volume {number} has the checksum {found} instead of {expected}.",
+    ),
+    "copy-damaged": (
+        FindingId.SUPERBLOCK_COPY_DAMAGED,
+        "The first copy of the superblock of volume {number} is damaged.",
+    ),
+    "copy-differs": (
+        FindingId.SUPERBLOCK_COPY_DIFFERS,
+        "The first copy of the superblock of volume {number} belongs to another volume.",
+    ),
+    "errors-recorded": (
+        FindingId.ERRORS_RECORDED,
+        "The running system recorded errors in the file system of volume {number}.",
+    ),
+    "table-damaged": (
+        FindingId.FILE_TABLE_DAMAGED,
+        "The head of the file table of volume {number} is damaged: {found}.",
+    ),
+    "mirror-damaged": (
+        FindingId.FILE_TABLE_MIRROR_DAMAGED,
+        "The mirror of the file table of volume {number} is damaged: {found}.",
+    ),
+    "records-differ": (
+        FindingId.FILE_TABLE_MIRROR_DIFFERS,
+        "The file table of volume {number} and its mirror differ: {found}.",
+    ),
+    "checksum": (
+        FindingId.VOLUME_HEADER_DAMAGED,
+        "The header of volume {number} has the checksum {found} instead of {expected}.",
+    ),
+}
+"""What each problem of a volume is called, and in which words."""
+_PHASES = {"system-partition": Phase.BOOT_RECORD, "system": Phase.KERNEL, "unknown": Phase.KERNEL}
+_NEAR = 1 << 20
+"""Bytes; farther off it would be another volume."""
+_SLACK = 0.5
+"""A volume shorter than this part of its entry was probably meant for another one."""
+
+
+def volume_findings(disk: Disk, contents: Iterable[Contents]) -> list[Finding]:
+    """Everything that is wrong with volumes behind their first sectors."""
+    listed = list(contents)
+    found = [finding for each in listed for finding in _of(disk, each)]
+    return [*found, *_same_identifiers(listed)]
+
+
+def unlisted_findings(disk: Disk) -> list[Finding]:
+    """Volumes that begin where no entry is. Somebody may have wanted that, so it is a note."""
+    return [
+        finding(
+            FindingId.VOLUME_UNLISTED,
+            Severity.NOTE,
+            f"A volume with {volume.filesystem} begins at sector {volume.start}, and no entry of"
+            " the table lists it.",
+            Where(offset=volume.offset, length=512),
+        )
+        for volume in (find_unlisted_volumes(disk) if disk.volumes else ())
+    ]
+
+
+def entry_is_beside(disk: Disk, volume: Volume) -> bool:
+    """Whether nothing begins where an entry starts, but something that no entry lists does close
+    by.
+    """
+    hollow = volume.filesystem in {FilesystemKind.UNKNOWN, FilesystemKind.BLANK}
+    return hollow and any(
+        abs(unlisted.offset - volume.offset) < _NEAR for unlisted in find_unlisted_volumes(disk)
+    )
+
+
+def _of(disk: Disk, inside: Contents) -> list[Finding]:
+    found = [_fault(inside, problem) for problem in inside.info.problems]
+    found += _lost_superblock(inside.volume) if inside.volume.boot.unread else []
+    found += _length(disk, inside)
+    return found + _notes(inside)
+
+
+def _fault(inside: Contents, problem: Problem) -> Finding:
+    kind, words = _FAULTS[problem.code]
+    number = inside.volume.number
+    says = words.format(number=number, found=problem.found, expected=problem.expected)
+    where = Where(offset=problem.offset, length=problem.length)
+    repairs: tuple[RepairId, ...] = ()
+    if problem.values.get(SOUND_FAT):
+        repairs = (RepairId.FAT_MIRROR,)
+    if kind is FindingId.SUPERBLOCK_CHECKSUM:
+        repairs = (RepairId.SUPERBLOCK,)
+    phase = _PHASES.get(inside.role, Phase.SESSION)
+    return finding(kind, Severity.WARNING, says, where, repairs, phase=phase)
+
+
+def _lost_superblock(volume: Volume) -> list[Finding]:
+    says = (
+        f"{volume.boot.unread.removesuffix('.')}; volume {volume.number} is an ext volume by its"
+        " copy."
+    )
+    where = Where(offset=volume.offset + 1024, length=1024)
+    lost, repairs = FindingId.FIRST_SUPERBLOCK_LOST, (RepairId.SUPERBLOCK,)
+    return [finding(lost, Severity.WARNING, says, where, repairs)]
+
+
+def _length(disk: Disk, inside: Contents) -> list[Finding]:
+    """Against the entry of the table; kinds with a boot sector are compared where that is
+    checked.
+    """
+    volume, believed = inside.volume, inside.info.bytes
+    if volume.start == 0 or not believed:
+        return []
+    entry = Where(offset=volume.entry_offset, length=gpt.ENTRY_SIZE if disk.gpt else 16)
+    phase = _PHASES.get(inside.role, Phase.SESSION)
+    if believed > volume.bytes and not volume.boot.sectors:
+        says = (
+            f"Volume {volume.number} believes to have {believed} bytes; its entry in the table has"
+            f" {volume.bytes}."
+        )
+        larger = FindingId.VOLUME_LARGER_THAN_ENTRY
+        return [finding(larger, Severity.WARNING, says, entry, phase=phase)]
+    if believed < _SLACK * volume.bytes:
+        says = f"Volume {volume.number} fills {believed} bytes of an entry of {volume.bytes}."
+        smaller = FindingId.VOLUME_MUCH_SMALLER_THAN_ENTRY
+        return [finding(smaller, Severity.NOTE, says, entry, phase=phase)]
+    return []
+
+
+def _notes(inside: Contents) -> list[Finding]:
+    volume = inside.volume
+    where = Where(offset=volume.offset, length=min(volume.bytes, 512))
+    found = []
+    if inside.info.state is VolumeState.HIBERNATED:
+        says = (
+            f"Volume {volume.number} belongs to a system that sleeps; nothing is written into it."
+        )
+        found.append(finding(FindingId.VOLUME_HIBERNATED, Severity.NOTE, says, where))
+    open_questions = (*inside.info.unchecked, *((inside.unread,) if inside.unread else ()))
+    if not volume.boot.readable:
+        return found  # what is wrong with its start is said elsewhere
+    for says in dict.fromkeys(open_questions):
+        shown = f"Volume {volume.number} was not checked further: {says}"
+        found.append(finding(FindingId.VOLUME_NOT_CHECKED, Severity.NOTE, shown, where))
+    return found
+
+
+def _same_identifiers(listed: list[Contents]) -> list[Finding]:
+    """One name for two volumes: which of them a system mounts by it is chance."""
+    found = []
+    seen: dict[tuple[str, str], Volume] = {}
+    for contents in listed:
+        volume, name = contents.volume, contents.info.identifier
+        if not volume.kind.mounted_by_identifier or not name:
+            continue
+        first = seen.setdefault((volume.filesystem, name), volume)
+        if first is not volume:
+            says = f"Volumes {first.number} and {volume.number} have the same identifier {name}."
+            where = Where(offset=volume.offset, length=min(volume.bytes, signatures.READ_BYTES))
+            found.append(finding(FindingId.IDENTIFIERS_ALIKE, Severity.WARNING, says, where))
+    return found

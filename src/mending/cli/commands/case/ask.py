@@ -1,0 +1,32 @@
+"""`mending ask CASE`"""
+
+from pathlib import Path
+
+import click
+
+from mending.case import learn, load_case, question_of, saw
+from mending.cli import options, prompts
+from mending.cli.host import interactive, this_host
+from mending.cli.packs import base_pack
+from mending.cli.show.console import emit, say, text
+from mending.cli.show.reasoning import question_pays, show_question
+
+
+@click.command("ask")
+@options.case_argument
+@options.as_json
+def command(case: str, as_json: bool) -> None:
+    """Ask the most telling question next. On a terminal the answer is recorded at once."""
+    pack, known = base_pack(), load_case(Path(case))
+    question = question_of(known.state, pack)
+    if question.sign is None or as_json or not interactive():
+        emit(question, as_json, lambda question: show_question(question, case))
+        return
+    say(text(question_pays(question), "dim"))
+    if question.sign in pack.facts:
+        answer = prompts.choose_answer(pack.facts[question.sign])
+        learn(known, pack, this_host().hand, {question.sign: answer}, {})
+    else:
+        answer = prompts.choose_answer(pack.signs[question.sign])
+        saw(known, pack, this_host().hand, {question.sign: answer})
+    click.echo(f"Recorded: {question.sign}={answer}")

@@ -1,0 +1,18 @@
+"""`mending cases [FOLDER]`"""
+
+from pathlib import Path
+
+import click
+
+from mending.case import cases_result, list_cases
+from mending.cli import options
+from mending.cli.show.cases import show_cases
+from mending.cli.show.console import emit
+
+
+@click.command("cases")
+@click.argument("folder", default=".")
+@options.as_json
+def command(folder: str, as_json: bool) -> None:
+    """List the cases that lie in FOLDER (here, unless named)."""
+    emit(cases_result(list_cases(Path(folder))), as_json, show_cases)

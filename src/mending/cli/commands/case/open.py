@@ -1,0 +1,78 @@
+"""`mending open CASE`"""
+
+from collections.abc import Mapping
+from pathlib import Path
+
+import click
+
+from mending.app.evidence import start_case
+from mending.case import case_result, is_case
+from mending.cli import options, prompts
+from mending.cli.host import interactive, this_host
+from mending.cli.packs import base_pack
+from mending.cli.show.cases import show_case
+from mending.cli.show.console import emit
+from mending.knowledge import Pack
+from mending.model import RefusedError
+
+_NOTES = ("screen", "since", "changed")
+
+
+@click.command("open")
+@options.case_argument
+@click.option(
+    "--disk",
+    help="The PC's disk: an image, a block device, or the folder where its system is mounted.",
+)
+@click.option(
+    "--fact",
+    "facts",
+    multiple=True,
+    metavar="NAME=ANSWER",
+    help="What is known, e.g. firmware=uefi; repeatable.",
+)
+@click.option("--screen", help="What the screen shows, word for word.")
+@click.option("--since", help="Since when, in your own words.")
+@click.option("--changed", help="What changed just before, in your own words.")
+@click.option("--quiet", is_flag=True, help="Ask nothing.")
+@options.as_json
+def command(
+    case: str,
+    disk: str | None,
+    facts: tuple[str, ...],
+    screen: str | None,
+    since: str | None,
+    changed: str | None,
+    quiet: bool,
+    as_json: bool,
+) -> None:
+    """Start a case. Asks the few things that matter, or takes them as options; unknown is always an
+    answer.
+    """
+    pack = base_pack()
+    if is_case(Path(case)):
+        raise RefusedError(f"{case} is a case already.", "Choose another name, or go on with it.")
+    known = options.pairs(facts)
+    notes = {
+        name: words for name, words in zip(_NOTES, (screen, since, changed), strict=True) if words
+    }
+    if interactive() and not (quiet or as_json):
+        known, notes = _take_in(pack, known, notes)
+    opened = start_case(case, disk, pack, known, notes, this_host())
+    emit(case_result(opened), as_json, show_case)
+
+
+def _take_in(
+    pack: Pack, facts: Mapping[str, str], notes: Mapping[str, str]
+) -> tuple[dict[str, str], dict[str, str]]:
+    answered, told = dict(facts), dict(notes)
+    for fact in pack.facts.values():
+        if fact.take_in and fact.id not in answered:
+            answered[fact.id] = prompts.choose_answer(fact)
+    questions = {"screen": "What does the screen show, word for word?", "since": "Since when?"}
+    questions["changed"] = "What was added, updated or changed just before?"
+    for name, question in questions.items():
+        words = "" if name in told else click.prompt(question, default="", show_default=False)
+        if words:
+            told[name] = words
+    return answered, told

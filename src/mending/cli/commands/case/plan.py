@@ -1,0 +1,46 @@
+"""`mending plan CASE`"""
+
+from pathlib import Path
+
+import click
+
+from mending.case import load_case, plan_of, why_of
+from mending.cli import options
+from mending.cli.figures import draw_minutes, wanted_figure
+from mending.cli.packs import base_pack
+from mending.cli.show.console import emit
+from mending.cli.show.reasoning import show_plan, show_why
+
+
+@click.command("plan")
+@options.case_argument
+@click.option(
+    "--care",
+    type=click.Choice(["files", "programs", "speed"]),
+    default="files",
+    help="What to spare most; `speed` may risk personal files without a copy.",
+)
+@click.option(
+    "--why",
+    metavar="STEP",
+    help="Why a step stands where it does: the plan with it first, last, and not at all.",
+)
+@click.option("--all", "everything", is_flag=True, help="Every visit in full.")
+@click.option(
+    "--figure",
+    help="Draw the chance that the PC works against minutes to this file (.png, .svg, .pdf).",
+)
+@options.as_json
+def command(
+    case: str, care: str, why: str | None, everything: bool, figure: str | None, as_json: bool
+) -> None:
+    """The order of steps: visits, minutes, needs, what is at stake, and why each step stands where
+    it does.
+    """
+    picture = wanted_figure(figure)
+    if why is not None:
+        emit(why_of(load_case(Path(case)).state, base_pack(), why, care), as_json, show_why)
+        return
+    result = plan_of(load_case(Path(case)).state, base_pack(), care, prove=True)
+    draw_minutes(result, picture)
+    emit(result, as_json, lambda plan: show_plan(plan, case, everything))

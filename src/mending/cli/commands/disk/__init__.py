@@ -1,0 +1,1 @@
+"""Commands about a disk or a mounted tree."""

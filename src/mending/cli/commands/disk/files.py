@@ -1,0 +1,33 @@
+"""`mending files TARGET`"""
+
+from pathlib import Path
+
+import click
+
+from mending.app.targets import NamedTarget, opened_target
+from mending.cli import options
+from mending.cli.host import this_host
+from mending.cli.progress import bar
+from mending.cli.show.console import emit
+from mending.cli.show.files import show_files
+from mending.repair.files import check_files
+
+
+@click.command("files")
+@options.target_argument
+@options.restore_from
+@click.option("--check", is_flag=True, help="Exit 1 unless every file is sound.")
+@options.as_json
+@click.pass_context
+def command(
+    ctx: click.Context, target: str, restore_from: Path | None, check: bool, as_json: bool
+) -> None:
+    """Compare the files a Linux system starts by with the sums of its packages. Reads only."""
+    with (
+        opened_target(NamedTarget(target, this_host()).path) as source,
+        bar("comparing", in_bytes=False) as told,
+    ):
+        result = check_files(source, restore_from, told)
+    emit(result, as_json, lambda files: show_files(files, target))
+    if check and result.files:
+        ctx.exit(1)

@@ -1,0 +1,23 @@
+"""`mending rehearse TARGET`"""
+
+import click
+
+from mending.app.targets import NamedTarget, opened_disk
+from mending.boot.rehearse import rehearse_disk
+from mending.cli import options
+from mending.cli.host import this_host
+from mending.cli.show.console import emit
+from mending.cli.show.rehearsals import show_rehearsal
+
+
+@click.command("rehearse")
+@options.target_argument
+@options.sector
+@options.as_json
+def command(target: str, sector: int | None, as_json: bool) -> None:
+    """Run the disk's own boot code in an emulator: the screen, the sectors it reads, where it comes
+    to rest.
+    """
+    with opened_disk(NamedTarget(target, this_host()).path, sector) as source:
+        result = rehearse_disk(source)
+    emit(result, as_json, lambda rehearsal: show_rehearsal(rehearsal, target))

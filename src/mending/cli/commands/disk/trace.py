@@ -1,0 +1,45 @@
+"""`mending trace TARGET`"""
+
+import click
+
+from mending.app.targets import NamedTarget
+from mending.app.tracing import trace
+from mending.cli import options
+from mending.cli.figures import draw, wanted_figure
+from mending.cli.host import this_host
+from mending.cli.packs import base_pack
+from mending.cli.show.console import emit, named_target
+from mending.cli.show.traces import show_trace
+from mending.model import Verdict
+
+
+@click.command("trace")
+@options.target_argument
+@options.sector
+@options.firmware
+@options.variables
+@click.option("--check", is_flag=True, help="Exit 1 unless no fault was found.")
+@options.figure
+@options.as_json
+@click.pass_context
+def command(
+    ctx: click.Context,
+    target: str,
+    sector: int | None,
+    firmware: str | None,
+    variables: str | None,
+    check: bool,
+    figure: str | None,
+    as_json: bool,
+) -> None:
+    """Which phase of starting fails, check by check, and why. Reads only; a case remembers the
+    result.
+    """
+    path, host = wanted_figure(figure), this_host()
+    found = NamedTarget(target, host, variables)
+    result = trace(found, host, sector, firmware)
+    emit(result, as_json, lambda shown: show_trace(shown, base_pack(), target))
+    maps = [] if result.map is None else [(named_target(result.target.path, target), result.map)]
+    draw(path, maps)
+    if check and result.verdict != Verdict.NO_FAULT_FOUND:
+        ctx.exit(1)

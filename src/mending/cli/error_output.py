@@ -1,0 +1,47 @@
+"""Errors as one sentence, or as a JSON document."""
+
+import sys
+
+import click
+import msgspec
+
+from mending.model import MendingError, clean_text
+
+
+class ErrorResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="error/1"):
+    """What went wrong and what to do about it; `exit` is the exit status."""
+
+    exit: int
+    says: str
+    hint: str
+
+
+def status_of(error: Exception, as_json: bool) -> int:
+    """Say what went wrong and return the exit status; errors that are not for people are raised
+    again.
+    """
+    if isinstance(error, click.Abort):
+        return _say(ErrorResult(exit=130, says="Stopped.", hint=""), as_json)
+    if isinstance(error, click.UsageError):
+        hint = f"See: {error.ctx.command_path} --help" if error.ctx else ""
+        return _say(ErrorResult(exit=2, says=error.format_message(), hint=hint), as_json)
+    if isinstance(error, click.ClickException):
+        return _say(
+            ErrorResult(exit=error.exit_code, says=error.format_message(), hint=""), as_json
+        )
+    if isinstance(error, MendingError):
+        return _say(ErrorResult(exit=error.exit_status, says=error.says, hint=error.hint), as_json)
+    if isinstance(error, BrokenPipeError):
+        sys.stderr.close()  # the reader of a pipe went away; nobody is left to tell
+        return 141
+    raise error
+
+
+def _say(result: ErrorResult, as_json: bool) -> int:
+    if as_json:
+        click.echo(msgspec.json.encode(result))
+    else:
+        click.echo(f"mending: {clean_text(result.says)}", err=True)
+        if result.hint:
+            click.echo(f"         {clean_text(result.hint)}", err=True)
+    return result.exit

@@ -1,0 +1,26 @@
+"""What this machine and this moment are like: asked here, handed down as a value."""
+
+import os
+import sys
+from datetime import UTC, datetime
+from pathlib import Path
+
+import platformdirs
+
+from mending.app.host import Host
+
+
+def this_host() -> Host:
+    """This process, its clock, and where undo points of bare targets live."""
+    words = " ".join([Path(sys.argv[0]).name, *sys.argv[1:2]])
+    data = Path(platformdirs.user_data_dir("mending", appauthor=False))
+    return Host(who=f"process {os.getpid()} ({words})", clock=_now, undo_folder=data / "undo")
+
+
+def interactive() -> bool:
+    """Whether a person can be asked."""
+    return sys.stdin.isatty() and sys.stdout.isatty()
+
+
+def _now() -> str:
+    return datetime.now(UTC).isoformat(timespec="seconds")

@@ -1,0 +1,22 @@
+"""Evidence attached and read, where an extra that is missing is told and not the end."""
+
+import click
+
+from mending.app.evidence import attach, holds_records, read_case
+from mending.app.host import Host
+from mending.case import Case
+from mending.model import UsageError
+
+
+def attach_and_read(case: Case, path: str, host: Host, as_disk: bool = False) -> Case:
+    """Attach a file; what may tell of crashes is read. The addition counts even where an extra is
+    missing: then what it would take is said.
+    """
+    grown = attach(case, path, host, as_disk)
+    if not holds_records(grown):
+        return grown
+    try:
+        return read_case(grown, host)
+    except UsageError as error:
+        click.echo(f"Attached, but not read yet. {error} {error.hint}", err=True)
+        return grown

@@ -1,0 +1,206 @@
+"""Causes, plans and questions as a person reads them."""
+
+from rich.console import Group, RenderableType
+
+from mending.cli.show.console import indented, plain_id, rows, text, title
+from mending.cli.show.traces import stakes
+from mending.plan import PlanResult, QuestionResult, StepResult, VisitResult, WhyResult
+from mending.reason import CauseResult, CausesResult
+
+_SHOWN = 6
+_LEAST = 0.01
+_BAR = 12
+_FULL_VISITS = 2
+_LATER_VISITS = 5
+_LED = 3
+
+
+def show_causes(result: CausesResult, everything: bool = False) -> RenderableType:
+    """The likeliest causes with what speaks for (+) and against (-) each; weights are natural
+    logarithms.
+    """
+    listed = [cause for cause in result.causes if everything or cause.chance >= _LEAST][
+        : None if everything else _SHOWN
+    ]
+    parts: list[RenderableType] = []
+    for cause in listed:
+        parts += [
+            rows(
+                [
+                    (
+                        _bar(cause.chance),
+                        f"{cause.chance:>4.0%}",
+                        text(cause.id, "bold"),
+                        _kind(cause),
+                    )
+                ]
+            )
+        ]
+        parts += [indented(text(cause.says), rows(_weights(cause)))]
+    if result.together:
+        parts += [
+            text(
+                f"Findings prove all of them: {', '.join(result.together)}. Each has to be put"
+                " right.",
+                "bold",
+            )
+        ]
+    for contradiction in result.contradictions:
+        parts += [
+            text(
+                f"No one cause explains both of these (two would, {contradiction.ratio:g} times"
+                " better): look again",
+                "bold",
+            )
+        ]
+        parts += [indented(text(contradiction.evidence), text(contradiction.other))]
+    rest = sum(cause.chance for cause in result.causes if cause not in listed)
+    parts += [text("")] if parts else []
+    parts += [
+        text(
+            f"{rest:.0%} other causes of the pack, {result.something_else:.0%} something else",
+            "dim",
+        )
+    ]
+    return Group(*parts)
+
+
+def _kind(cause: CauseResult) -> str:
+    return f"({plain_id(cause.phase)}{', proven' if cause.proven else ''})"
+
+
+def _bar(chance: float) -> str:
+    full = round(chance * _BAR)
+    return "#" * full + "." * (_BAR - full)
+
+
+def _weights(cause: CauseResult) -> list[tuple[object, ...]]:
+    listed = [*cause.for_[:4], *cause.against[:3]]
+    return [(f"{weight.weight:+.1f}", text(weight.evidence, "dim")) for weight in listed]
+
+
+def show_plan(plan: PlanResult, named: str, everything: bool = False) -> RenderableType:
+    """The next visits in full, the later ones a line each; then what cannot be done and why."""
+    parts: list[RenderableType] = []
+    full = plan.visits if everything else plan.visits[:_FULL_VISITS]
+    for number, visit in enumerate(full, 1):
+        parts += [
+            title(
+                f"{number}. {plain_id(visit.place)}, {_minutes(visit):g} min with the way there and"
+                " the test start"
+            )
+        ]
+        parts += [indented(text(visit.how, "dim"), *[_step(step) for step in visit.steps])]
+    later = list(enumerate(plan.visits, 1))[len(full) :]
+    if later:
+        cells = [
+            (f"{number}.", plain_id(visit.place), f"{_minutes(visit):g} min", _names(visit))
+            for number, visit in later
+        ]
+        more = (
+            [text(f"and {len(cells) - _LATER_VISITS} more visits: --all", "dim")]
+            if len(cells) > _LATER_VISITS
+            else []
+        )
+        parts += [
+            title("and then"),
+            indented(rows(cells[:_LATER_VISITS], wide=3, drop=(2,)), *more),
+        ]
+    if not plan.visits:
+        parts += [
+            text(
+                "Nothing of the pack promises anything now: hand over, or look again at what was"
+                " seen."
+            )
+        ]
+    if plan.visits:
+        by = ", ".join(
+            f"{chance:.0%} by {minutes} min" for minutes, chance in plan.chance_by.items()
+        )
+        parts += [
+            text(""),
+            text(f"chance that it works: {by}; expected: {plan.expected_minutes:.0f} minutes"),
+        ]
+        parts += [text(f"order: {_proof(plan)}", "dim")]
+    if plan.blocked:
+        reasons = [
+            (step.id, f"{step.chance:.0%}", text(step.says, "dim")) for step in plan.blocked[:5]
+        ]
+        parts += [text(""), title("cannot be done now"), indented(rows(reasons, wide=2, drop=(1,)))]
+    if plan.first and plan.first.repair:
+        parts += [text(""), text(f"next: mending mend {named} {plan.first.repair}", "bold")]
+    return Group(*parts)
+
+
+def _proof(plan: PlanResult) -> str:
+    """What is known about the order."""
+    if plan.exact:
+        return "no order of these steps costs less"
+    if plan.gap is None:
+        return "a good one; how near to the best is not worked out here"
+    return (
+        f"no order can cost less than {1 - plan.gap:.0%} of this one ({plan.cost:.0f} min, stakes"
+        " and handing over in)"
+    )
+
+
+def _minutes(visit: VisitResult) -> float:
+    return visit.minutes + sum(step.minutes for step in visit.steps)
+
+
+def _chance(step: StepResult) -> str:
+    """The chance to fix; a step that has none is there to find out, or because others need it."""
+    if step.chance >= _LEAST:
+        return f"{step.chance:.0%}"
+    return "to find out" if step.tests else "needed first"
+
+
+def _names(visit: VisitResult) -> str:
+    return ", ".join(f"{step.id} {_chance(step)}" for step in visit.steps)
+
+
+def _step(step: StepResult) -> RenderableType:
+    facts = f"{step.minutes:g} min, {_chance(step)}, {stakes(step.stakes)}"
+    unknown = f"; find out first: {', '.join(step.needs)}" if step.needs else ""
+    head = rows([(text(step.id, "bold"), facts + unknown)])
+    leads = [
+        text(f"if it names {cause}: {then}", "dim")
+        for cause, then in list(step.leads_to.items())[:_LED]
+    ]
+    return Group(head, indented(text(step.does), text(f"because it {step.why}", "dim"), *leads))
+
+
+def show_why(result: WhyResult) -> RenderableType:
+    """What the plan costs with the step where it is, and elsewhere; costs count stakes and handing
+    over, too.
+    """
+    cells = [("as planned", f"{result.planned:.0f} min", "")]
+    for words, cost in (
+        ("first", result.first),
+        ("last", result.last),
+        ("left out", result.without),
+    ):
+        cells.append((words, f"{cost:.0f} min", f"{cost - result.planned:+.1f}"))
+    note = (
+        "Expected minutes, with what is at stake and with handing over; what it needs, or what"
+        " needs it, moves along."
+    )
+    return Group(title(result.step), indented(rows(cells, right=(1, 2))), text(note, "dim"))
+
+
+def question_pays(question: QuestionResult) -> str:
+    """What asking costs, and what it saves."""
+    return f"takes {question.minutes:g} min, saves about {question.saves:.0f} min of the plan"
+
+
+def show_question(question: QuestionResult, named: str) -> RenderableType:
+    """The question, its answers, and how to record one."""
+    if question.sign is None:
+        return text("No question would save more than its own minutes now; go on with the plan.")
+    cells = [(f"{question.sign}={name}", says) for name, says in question.answers.items()]
+    cells.append((f"{question.sign}=unknown", "cannot tell"))
+    takes = question_pays(question)
+    how = (
+        f"record it: mending saw {named} {'--fact ' if question.fact else ''}{question.sign}=ANSWER"
+    )
+    return Group(title(question.asks), indented(rows(cells)), text(takes, "dim"), text(how))

@@ -1,0 +1,238 @@
+"""Changes, and things plugged in, set against the failures: which one did they begin with?"""
+
+import math
+from collections.abc import Callable, Iterator, Sequence
+
+import msgspec
+
+from mending.crash.judge.onset import change_fit, exact_p, holm, split_fit
+from mending.crash.judge.timeline import Clock, Timeline
+from mending.crash.read import LogEvent
+from mending.crash.results import SuspectResult
+from mending.knowledge import EventKind
+from mending.model import plain_time
+
+_TOGETHER = 900.0
+"""Seconds of the day within which changes count as one: nothing can tell them apart."""
+_AT_START = 120.0
+"""Seconds after a start in which devices are found, not plugged in."""
+_AT_ONCE = 30.0
+"""Seconds within which a crash belongs to what was plugged in."""
+_BEHIND = 180.0
+"""Seconds from plugging in to the next start, where nothing was logged between: then it was the
+last sign of life.
+"""
+_BLAMED = 0.05
+_KINDS = {"driver": 0.4, "update": 0.3, "device": 0.2, "program": 0.0}
+"""What is known beforehand: logarithms of how much more often a kind of change is behind crashes
+than a program is.
+"""
+_NAMED = 3.0
+"""The same for a change that bears the name of the module which a dump names."""
+_HOUR = 3600.0
+_SHOWN = 12
+
+
+class _Change(msgspec.Struct, frozen=True):
+    """One change, or several at the same time."""
+
+    at: float
+    what: str
+    names: tuple[str, ...]
+    removed: bool
+
+    @property
+    def says(self) -> str:
+        """One line for people."""
+        shown = ", ".join(self.names[:3]) + (
+            f" and {len(self.names) - 3} more" if len(self.names) > 3 else ""
+        )
+        return f"{self.what} {shown}{' removed' if self.removed else ''}"
+
+
+class _Weighed(msgspec.Struct, frozen=True):
+    change: _Change
+    plugged: bool
+    few: int
+    few_seconds: float
+    many: int
+    many_seconds: float
+    fit: float
+    p: float
+    named: bool = False
+
+
+def suspects(line: Timeline) -> tuple[SuspectResult, ...]:
+    """All changes, the likeliest first; none where nothing failed or nothing changed."""
+    clock, total = line.clock(), line.seconds
+    failed = [run for run in line.runs if run.failed]
+    failures = [clock.running(run.end) for run in failed]
+    if not failures or total <= 0:
+        return ()
+    named = {_stem(run.named) for run in failed if run.named}
+    weighed = [_weigh(change, clock, failures, total, named) for change in _changes(line)]
+    weighed += list(_plugged(line, failures, total))
+    if not weighed:
+        return ()
+    corrected = holm([change.p for change in weighed])
+    near = _nearness(
+        [clock.running(change.change.at) for change in weighed if not change.plugged],
+        failures,
+        total,
+    )
+    top = max(change.fit for change in weighed)
+    whole = sum(math.exp(change.fit - top) for change in weighed) if top > -math.inf else 1.0
+    shares = [
+        math.exp(change.fit - top) / whole if change.fit > -math.inf else 0.0 for change in weighed
+    ]
+    found = [
+        _result(
+            change,
+            p,
+            shares[number],
+            0.0 if change.plugged else near(clock.running(change.change.at)),
+            shares[number] == max(shares),
+        )
+        for number, (change, p) in enumerate(zip(weighed, corrected, strict=True))
+    ]
+    return tuple(sorted(found, key=lambda suspect: (-suspect.share, suspect.p))[:_SHOWN])
+
+
+def _changes(line: Timeline) -> list[_Change]:
+    """Changes in order. A driver that is loaded for the first time, in a later run than the first,
+    is one, too.
+    """
+    groups: list[list[LogEvent]] = []
+    loaded: set[str] = set()
+    first_end = line.runs[0].end if line.runs else 0.0
+    for event in line.events:
+        if event.kind is EventKind.LOADED:
+            new = event.name not in loaded and event.at > first_end
+            loaded.add(event.name)
+            if not new:
+                continue
+        elif event.kind not in {EventKind.INSTALLED, EventKind.REMOVED} or (event.what == "device"):
+            continue
+        if groups and event.at - groups[-1][0].at < _TOGETHER:
+            groups[-1].append(event)
+        else:
+            groups.append([event])
+    return [_change(group) for group in groups]
+
+
+def _change(group: list[LogEvent]) -> _Change:
+    kinds = [event.what for event in group]
+    what = max(set(kinds), key=lambda kind: (_KINDS.get(kind, 0.0), kind))
+    names = tuple(dict.fromkeys(event.name or event.says for event in group))
+    return _Change(
+        group[0].at, what, names, all(event.kind is EventKind.REMOVED for event in group)
+    )
+
+
+def _weigh(
+    change: _Change, clock: Clock, failures: Sequence[float], total: float, named: set[str]
+) -> _Weighed:
+    at = clock.running(change.at)
+    after = sum(1 for failure in failures if failure >= at)
+    fit = change_fit(failures, total, at) + _KINDS.get(change.what, 0.0)
+    by_name = any(_stem(name) in named for name in change.names)
+    fit += _NAMED if by_name else 0.0
+    p = exact_p(after, len(failures), (total - at) / total)
+    return _Weighed(change, False, len(failures) - after, at, after, total - at, fit, p, by_name)
+
+
+def _plugged(line: Timeline, failures: Sequence[float], total: float) -> Iterator[_Weighed]:
+    """Each thing that is plugged in while the PC runs, against failures within seconds of it."""
+    starts = [run.start for run in line.runs]
+    by_name: dict[str, list[float]] = {}
+    for event in line.events:
+        later = event.kind is EventKind.PLUGGED and not any(
+            0 <= event.at - start < _AT_START for start in starts
+        )
+        if later:
+            by_name.setdefault(event.name, []).append(event.at)
+    for name, times in by_name.items():
+        within = sum(
+            1 for run in line.runs if run.failed and any(_soon(at, run.end, starts) for at in times)
+        )
+        seconds = min(_AT_ONCE * len(times), total)
+        few = len(failures) - within
+        fit = split_fit(few, total - seconds, within, seconds)
+        change = _Change(times[-1], "device", (name,), False)
+        p = exact_p(within, len(failures), seconds / total)
+        yield _Weighed(change, True, few, total - seconds, within, seconds, fit, p)
+
+
+def _soon(at: float, end: float, starts: list[float]) -> bool:
+    """Whether a run ended within seconds of plugging in, or gave no sign of life after it and was
+    started anew.
+    """
+    following = next((start for start in starts if start > at), None)
+    return 0 <= end - at <= _AT_ONCE and (
+        following is None or end - at > 1 or following - at < _BEHIND
+    )
+
+
+def _nearness(
+    changes: list[float], failures: Sequence[float], total: float
+) -> Callable[[float], float]:
+    """For a change: the chance that a failing which began at any time showed itself so soon after
+    any of them.
+
+    The failure with which the failing showed itself is found without looking at the changes; later
+    changes are out.
+    """
+    places = sorted(changes)
+    first = max(failures, key=lambda failure: change_fit(failures, total, failure))
+
+    def near(at: float) -> float:
+        delay = first - at
+        if delay < 0:
+            return 1.0
+        ends = [*places[1:], total]
+        covered = sum(min(delay, end - place) for place, end in zip(places, ends, strict=True))
+        return min(1.0, covered / total)
+
+    return near
+
+
+def _result(weighed: _Weighed, p: float, share: float, near: float, top: bool) -> SuspectResult:
+    before = weighed.few / (weighed.few_seconds / _HOUR) if weighed.few_seconds else 0.0
+    after = weighed.many / (weighed.many_seconds / _HOUR) if weighed.many_seconds else 0.0
+    blamed = top and weighed.fit > 0 and p <= _BLAMED and (near <= _BLAMED or weighed.named)
+    if weighed.plugged:
+        says = (
+            f"{weighed.many} of {weighed.few + weighed.many} failures came within seconds of"
+            " plugging it in"
+        )
+        change = f"plugged in: {weighed.change.names[0]}"
+    else:
+        hours, later = weighed.few_seconds / _HOUR, weighed.many_seconds / _HOUR
+        failures = "failure" if weighed.few == 1 else "failures"
+        says = (
+            f"{weighed.few} {failures} in {hours:.0f} hours before it, {weighed.many} in"
+            f" {later:.0f} hours after it"
+        )
+        says += ", and a dump names it" if weighed.named else ""
+        change = weighed.change.says
+    return SuspectResult(
+        change=change,
+        what=weighed.change.what,
+        at=plain_time(weighed.change.at),
+        before_per_hour=round(before, 4),
+        after_per_hour=round(after, 4),
+        ratio=round(after / before, 2) if before else None,
+        p=p,
+        near=near,
+        share=round(share, 4),
+        blamed=blamed,
+        says=says,
+        plugged=weighed.plugged,
+    )
+
+
+def _stem(name: str) -> str:
+    """A name of a file, without its folder and ending, to compare with."""
+    return (
+        name.replace("\\", "/").rpartition("/")[2].rpartition(".")[0].casefold() or name.casefold()
+    )

@@ -1,0 +1,161 @@
+"""Entries of any log reduced to one stream of typed events."""
+
+import re
+from collections.abc import Mapping
+
+import msgspec
+
+from mending.formats.evidence import kernel_log
+from mending.knowledge import EventKind, EventTable, NumberedRow, WordsRow
+from mending.model import LogRecord, clean_text
+
+_HEX = re.compile(r"0x([0-9a-fA-F]{1,16})")
+_FILE = re.compile(r"[^\\/ ]+\.\w{3}$")
+
+
+class LogEvent(msgspec.Struct, frozen=True, kw_only=True):
+    """Something that happened.
+
+    Attributes:
+        at: Unix seconds; of an event with `earlier`, when it was written down, which is after it
+            happened.
+        what: of a change or failure, of what: `update`, `driver`, `program`, `device`, `service`.
+        name: of the thing; `code`: of a crash, the stop code as a number, None where it is not
+            told.
+        previous: of a start, the time of the entry before it: the last sign of life of the run
+            before.
+        by: who wrote it, and the number of the entry; two authors may tell of the same start.
+        earlier: whether it speaks of the run before the one in which it is written.
+    """
+
+    at: float
+    kind: EventKind
+    what: str = ""
+    name: str = ""
+    code: int | None = None
+    says: str = ""
+    file: str = ""
+    line: int = 0
+    by: str = ""
+    previous: float | None = None
+    earlier: bool = False
+
+
+class EventClassifier:
+    """Says what an entry means, by the table of events."""
+
+    def __init__(self, table: EventTable) -> None:
+        self._table = table
+        self._words = [(row, row.expression) for row in table.words]
+        self.marks = tuple(row.mark.encode() for row in table.words)
+
+    def event(self, record: LogRecord, file: str, previous: float | None = None) -> LogEvent | None:
+        """The event that an entry tells of; None for one that tells of nothing, or has no time."""
+        if record.at is None:
+            return None
+        if record.number is not None:
+            row = self._numbered(record)
+            return _numbered(row, record, record.at, file, previous) if row else None
+        found = self._wording(record)
+        if found is None:
+            return _crash(record, record.at, file)
+        word, match = found
+        name = match.groupdict().get("name") or ""
+        return LogEvent(
+            at=record.at,
+            kind=word.kind,
+            what=word.what,
+            name=clean_text(name, 120),
+            says=clean_text(record.text, 200),
+            file=file,
+            line=record.line,
+            by=record.by,
+            previous=previous if word.kind is EventKind.START else None,
+        )
+
+    def tells(self, record: LogRecord) -> bool:
+        """Whether an entry without a number tells of something; its time does not matter."""
+        return self._wording(record) is not None or _crash(record, 0.0, "") is not None
+
+    def _numbered(self, record: LogRecord) -> NumberedRow | None:
+        rows = (
+            *self._table.numbered.get(record.number or 0, ()),
+            *self._table.numbered.get(-1, ()),
+        )
+        by = record.by.casefold()
+        return next((row for row in rows if by.endswith(row.by.casefold())), None)
+
+    def _wording(self, record: LogRecord) -> tuple[WordsRow, "re.Match[str]"] | None:
+        for row, expression in self._words:
+            if row.mark in record.text or row.mark in f" {record.text}" or row.mark in record.by:
+                match = expression.search(record.text)
+                if match and (not row.by or record.by == row.by or not record.by):
+                    return row, match
+        return None
+
+
+def _numbered(
+    row: NumberedRow, record: LogRecord, at: float, file: str, previous: float | None
+) -> LogEvent:
+    codes = [code for name in row.code if (code := _code(record.data.get(name, ""))) is not None]
+    code = codes[0] if codes else _code_in(record.text) if row.kind is EventKind.CRASH else None
+    kind = EventKind.CRASH if code else row.kind
+    return LogEvent(
+        at=at,
+        kind=kind,
+        what=row.what,
+        name=_name(row, record.data, record.text),
+        code=code or None,
+        says=clean_text(record.text, 200),
+        file=file,
+        line=record.line,
+        by=f"{row.by} {record.number}",
+        previous=previous if kind is EventKind.START else None,
+        earlier=row.before,
+    )
+
+
+def _crash(record: LogRecord, at: float, file: str) -> LogEvent | None:
+    """A kernel's last words that came to its log."""
+    if record.by not in {"kernel", ""} or not kernel_log.begins(record.text):
+        return None
+    kind = kernel_log.begins(record.text)
+    what = EventKind.HARDWARE_ERROR if kind == "machine-check" else EventKind.CRASH
+    if kind in {"out-of-memory", "hung-task"}:  # a program dies or waits, the system goes on
+        return None
+    return LogEvent(
+        at=at,
+        kind=what,
+        says=clean_text(record.text, 200),
+        file=file,
+        line=record.line,
+        by=record.by,
+    )
+
+
+def _name(row: NumberedRow, data: Mapping[str, str], text: str) -> str:
+    """The thing's name: the first of the values that is there; else the first words of the
+    message.
+    """
+    value = next((data[name] for name in row.name if data.get(name)), "")
+    file = _FILE.search(value)
+    return (
+        clean_text(file.group() if file else value, 120)
+        if value or not row.what
+        else clean_text(text, 60)
+    )
+
+
+def _code(value: str) -> int | None:
+    """A stop code in a named value: hexadecimal with `0x` in front, else decimal; 0 means that
+    there was none.
+    """
+    match = _HEX.search(value)
+    if match:
+        return int(match.group(1), 16)
+    return int(value) if value.isascii() and value.isdigit() and len(value) < 12 else None
+
+
+def _code_in(text: str) -> int | None:
+    match = _HEX.search(text)
+    return int(match.group(1), 16) if match else None

@@ -1,0 +1,98 @@
+"""Which files of a target may tell of crashes: one file, a folder of records, a mounted system, or
+a disk.
+"""
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+import msgspec
+
+from mending.crash.read.system_locations import records_in_folder, records_of_system
+from mending.disk.files import Files, FilesUnavailableError, open_tree, patient_files
+from mending.disk.layout import HEAD_BYTES, content_kind_of, survey
+from mending.model import InputError
+from mending.model.limits import EVIDENCE_BYTES
+from mending.source import MemorySource, Source, open_folder_source, open_source
+
+
+class LogFile(msgspec.Struct, frozen=True):
+    """A file of evidence.
+
+    Attributes:
+        name: for people.
+        path: of the file itself, or of the disk that it lies on.
+        modified: when it was written last, in Unix seconds.
+        inside: where on the disk: number of the volume and path in it; None for a plain file.
+    """
+
+    name: str
+    path: Path
+    modified: float
+    inside: tuple[int, str] | None = None
+
+
+def log_files(path: Path) -> list[LogFile]:
+    """The records of a target. Links are not followed. Raises InputError."""
+    if not path.is_dir():
+        return _on_disk(path) if _is_disk(path) else [log_file(str(path), path)]
+    tree = open_folder_source(str(path))
+    files = open_tree(tree)
+    try:
+        found = records_of_system(files)
+        found = records_in_folder(files) if found is None else found
+    except FilesUnavailableError:
+        return []
+    return [log_file(file.path, tree.place(file.path)) for file in found]
+
+
+def log_file(name: str, path: Path) -> LogFile:
+    """A file as evidence. Raises InputError for one that is not there."""
+    try:
+        return LogFile(name, path, path.stat().st_mtime)
+    except OSError as error:
+        raise InputError(f"{path} cannot be read: {error.strerror}.") from error
+
+
+@contextmanager
+def opened_log(file: LogFile) -> Iterator[Source]:
+    """The bytes of a record; of a file on a disk at most 64 MiB. Raises InputError."""
+    with open_source(str(file.path)) as source:
+        if file.inside is None:
+            yield source
+            return
+        files = _volumes(source)[file.inside[0]]
+        found = files.find(file.inside[1])
+        yield MemorySource(files.read(found, EVIDENCE_BYTES) if found else b"")
+
+
+def _is_disk(path: Path) -> bool:
+    with open_source(str(path)) as source:
+        return source.kind == "device" or content_kind_of(source.read(0, HEAD_BYTES).data) == "disk"
+
+
+def _on_disk(path: Path) -> list[LogFile]:
+    modified = log_file(str(path), path).modified
+    found = []
+    with open_source(str(path)) as source:
+        for number, files in _volumes(source).items():
+            try:
+                records = records_of_system(files) or []
+            except FilesUnavailableError:  # damage hides this volume; others may be readable
+                continue
+            found += [
+                LogFile(f"volume {number}: {file.path}", path, modified, (number, file.path))
+                for file in records
+            ]
+    return found
+
+
+def _volumes(source: Source) -> dict[int, Files]:
+    """The volumes of a disk whose files can be read."""
+    readable = {}
+    for volume in survey(source).volumes:
+        try:
+            readable[volume.number] = patient_files(source, volume)
+        except FilesUnavailableError:  # no file system with files, or a damaged one
+            continue
+    return readable

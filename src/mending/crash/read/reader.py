@@ -1,0 +1,297 @@
+"""One file of evidence, whatever it is: known by its content, read to crashes, events, restore
+points and repairs.
+"""
+
+import io
+import re
+from collections.abc import Iterable, Iterator
+from typing import BinaryIO, cast
+
+import msgspec
+
+from mending.crash.read import text_logs
+from mending.crash.read.dumps import crash_of_dump
+from mending.crash.read.events import EventClassifier, LogEvent
+from mending.crash.results import CrashResult, RepairAttempt
+from mending.formats.evidence import (
+    dump,
+    event_log,
+    event_record,
+    event_table,
+    kernel_log,
+    panic_text,
+    repair_log,
+    snapshot_info,
+    systemd_journal,
+)
+from mending.knowledge import Codes, EventKind, EventTable
+from mending.model import InputError, LogRecord, RestorePoint, decode_text
+from mending.model.limits import TABLE_FILE_BYTES
+from mending.source import MemorySource, Source, unpacked
+
+_HEAD = 8192
+_SMALL = 4 * 1024 * 1024
+"""Largest file that is taken for one report; kernels' reports and repair logs have some ten KiB."""
+_MOST_EVENTS = 200_000
+_CRASH_LINES = 200
+_JSON = re.compile(rb"\s*(?:\{|\[\s*[\[{\]])")
+"""How a JSON table begins; lines of kernels begin with a bracket, too, and a time in it."""
+_STREAMED = (
+    (systemd_journal.is_export, systemd_journal.read_export),
+    (systemd_journal.is_json, systemd_journal.read_json),
+    (event_record.is_xml, event_record.read_xml),
+)
+
+
+class FileRead(msgspec.Struct, frozen=True, kw_only=True):
+    """What one file tells.
+
+    Attributes:
+        kind: what it was taken for.
+        first, last: Unix seconds of its first and its last entry that has a time.
+        zoned: whether its times carry a zone.
+        notes: what could not be read, in sentences.
+    """
+
+    name: str
+    kind: str
+    crashes: tuple[CrashResult, ...] = ()
+    events: tuple[LogEvent, ...] = ()
+    points: tuple[RestorePoint, ...] = ()
+    repairs: tuple[RepairAttempt, ...] = ()
+    first: float | None = None
+    last: float | None = None
+    zoned: bool = True
+    notes: tuple[str, ...] = ()
+
+
+class Reader:
+    """Reads files of evidence.
+
+    Args:
+        codes, table: what codes, messages and entries mean.
+    """
+
+    def __init__(self, codes: Codes, table: EventTable) -> None:
+        self._codes, self._typist = codes, EventClassifier(table)
+
+    def read(self, name: str, source: Source, modified: float) -> list[FileRead]:
+        """What a file tells; of an archive, each file in it. Damage is said in the notes.
+
+        Args:
+            modified: Unix seconds at which the file was written last: times without a year are not
+                after it.
+
+        Raises:
+            ReadError: the file itself cannot be read.
+            UsageError: an extra is missing.
+        """
+        try:
+            return [
+                self._whole(inner, stream, source, modified)
+                for inner, stream in unpacked(source, name)
+            ]
+        except InputError as error:
+            return [_damaged(name, error)]
+
+    def _whole(self, name: str, stream: BinaryIO, source: Source, modified: float) -> FileRead:
+        """One file; its damage leaves the others of an archive as they are."""
+        try:
+            return self._one(name, stream, source, modified)
+        except InputError as error:
+            return _damaged(name, error)
+
+    def _one(self, name: str, stream: BinaryIO, source: Source, modified: float) -> FileRead:
+        head = cast(io.BufferedReader, stream).peek(_HEAD)[:_HEAD]
+        whole = stream.seekable()  # what comes out of a packed file is not
+        if dump.is_dump(head):
+            held = source if whole else MemorySource(_held(stream, name))
+            return FileRead(
+                name=name, kind="dump", crashes=(crash_of_dump(name, held, self._codes),)
+            )
+        if event_log.is_log(head):
+            seekable = stream if whole else io.BytesIO(_held(stream, name))
+            rows = (
+                event_record.from_json(value, number)
+                for number, value in enumerate(event_log.events(seekable), 1)
+            )
+            return _of_records(name, "event log", rows, self._typist)
+        for is_kind, records in _STREAMED:
+            if is_kind(decode_text(head).encode()):
+                said = list[LogRecord]()
+                read = _of_records(
+                    name, "exported events", _overheard(records(stream), said), self._typist
+                )
+                crashes = tuple(text_logs.crashes_of_kernel(name, said, self._codes))
+                return msgspec.structs.replace(read, crashes=crashes)
+        return self._text(name, stream, head, source if whole else None, modified)
+
+    def _text(
+        self, name: str, stream: BinaryIO, head: bytes, source: Source | None, modified: float
+    ) -> FileRead:
+        """A table, a report, or a log. Short files are looked at as a whole first."""
+        plain = decode_text(head).encode()
+        is_table = _JSON.match(plain) is not None or _names_columns(plain)
+        short = len(head) < _HEAD or (source is not None and source.size <= _SMALL)
+        if is_table or short:
+            data = _held(stream, name)
+            found = (_as_table(name, data, self._typist) if is_table else None) or _as_report(
+                name, data, self._codes
+            )
+            if found is not None:
+                return found
+            data = decode_text(data).encode() if data[:2] in {b"\xff\xfe", b"\xfe\xff"} else data
+            stream, source = io.BytesIO(data), MemorySource(data)
+        read = text_logs.read_log(name, stream, source, self._typist, self._codes, modified)
+        return FileRead(
+            name=name,
+            kind="log",
+            crashes=read.crashes,
+            events=read.events,
+            first=read.first,
+            last=read.last,
+            zoned=read.zoned,
+            notes=read.notes,
+        )
+
+
+def _damaged(name: str, error: InputError) -> FileRead:
+    return FileRead(name=name, kind="damaged", notes=(str(error),))
+
+
+def _as_table(name: str, data: bytes, typist: EventClassifier) -> FileRead | None:
+    rows = event_table.rows_of(data)
+    points = event_table.restore_points(rows)
+    if points:
+        return FileRead(name=name, kind="restore points", points=tuple(points))
+    records = sorted(event_table.records(rows), key=lambda record: record.at or 0.0)
+    return _of_records(name, "table of events", records, typist) if records else None
+
+
+def _as_report(name: str, data: bytes, codes: Codes) -> FileRead | None:
+    if point := snapshot_info.read(data):
+        return FileRead(name=name, kind="restore points", points=(point,))
+    if panic_text.MARK in data and (crash := text_logs.darwin_crash(name, data, codes)):
+        return FileRead(name=name, kind="panic report", crashes=(crash,))
+    report = repair_log.read(decode_text(data))
+    return (
+        None
+        if report is None
+        else FileRead(name=name, kind="repair log", repairs=(_attempt(name, report),))
+    )
+
+
+def _attempt(name: str, report: repair_log.RepairLog) -> RepairAttempt:
+    bad = tuple(
+        f"{line.name}: {line.result} ({line.code:#x})" for line in report.tested if not line.good
+    )
+    tried = tuple(f"{line.name}: {line.result} ({line.code or 0:#x})" for line in report.tried)
+    good = any(line.good for line in report.tried)
+    says = f"The PC's own automatic repair tested {len(report.tested)} things"
+    if not report.found and not bad:
+        says += " and found nothing wrong."
+    elif not report.tried:
+        says += ", found something and tried nothing."
+    else:
+        says += (
+            f", tried {len(report.tried)}, and"
+            f" {'one or more of them ended well' if good else 'none of them worked'}."
+        )
+    return RepairAttempt(
+        file=name,
+        tested=len(report.tested),
+        complained=bad,
+        found=report.found,
+        tried=tried,
+        says=says,
+    )
+
+
+def _of_records(
+    name: str, kind: str, records: Iterable[LogRecord], typist: EventClassifier
+) -> FileRead:
+    """Typed events of entries that come one by one; a start is also told by entries that name a new
+    one.
+    """
+    events: list[LogEvent] = []
+    notes: list[str] = []
+    first = last = None
+    zoned, start = True, ""
+    for record in _until_damage(records, notes):
+        if record.at is None:
+            continue
+        first = record.at if first is None else first
+        zoned = zoned and record.zoned
+        event = typist.event(record, name, last)
+        if record.start and record.start != start:
+            events.append(_new_start(record, record.at, name, last))
+            start = record.start
+        if event is not None and not (record.start and event.kind is EventKind.START):
+            events.append(event)
+        last = record.at
+        if len(events) >= _MOST_EVENTS:
+            notes.append(f"{name}: only the first {_MOST_EVENTS} events count.")
+            break
+    return FileRead(
+        name=name,
+        kind=kind,
+        events=tuple(events),
+        first=first,
+        last=last,
+        zoned=zoned,
+        notes=tuple(notes),
+    )
+
+
+def _new_start(record: LogRecord, at: float, name: str, previous: float | None) -> LogEvent:
+    return LogEvent(
+        at=at,
+        kind=EventKind.START,
+        file=name,
+        line=record.line,
+        by="journal",
+        previous=previous,
+        says=f"the journal calls this start {record.start[:8]}",
+    )
+
+
+def _overheard(records: Iterable[LogRecord], said: list[LogRecord]) -> Iterator[LogRecord]:
+    """The same records; what kernels say from the beginning of a crash on is kept on the way."""
+    left = 0
+    for record in records:
+        if record.by == "kernel" and len(said) < _MOST_EVENTS:
+            left = _CRASH_LINES if kernel_log.begins(record.text) else left
+            if left:
+                said.append(record)
+                left -= 1
+        yield record
+
+
+def _until_damage(records: Iterable[LogRecord], notes: list[str]) -> Iterator[LogRecord]:
+    try:
+        yield from records
+    except InputError as error:
+        notes.append(str(error))
+
+
+def _held(stream: BinaryIO, name: str) -> bytes:
+    """A whole file that is looked at in one piece. Raises InputError for one that is too large for
+    that.
+    """
+    data = stream.read(TABLE_FILE_BYTES + 1)
+    if len(data) > TABLE_FILE_BYTES:
+        raise InputError(
+            f"{name} has more than {TABLE_FILE_BYTES} bytes, which is too much for a file of its"
+            " kind."
+        )
+    return data
+
+
+def _names_columns(plain: bytes) -> bool:
+    """Whether the first line looks like names of columns: several words between separators, a time
+    among them.
+    """
+    line = plain.split(b"\n", 1)[0].lower()
+    return max(line.count(sign) for sign in (b",", b";", b"\t")) >= 2 and any(
+        word in line for word in (b"time", b"date")
+    )

@@ -1,0 +1,164 @@
+"""Files and folders inside one volume, whatever reads them: paths, links, and what is wrong with
+either as our own errors.
+"""
+
+from collections.abc import Callable
+from functools import partial
+from typing import Protocol, TypeVar
+
+import msgspec
+
+from mending.disk.fat import BrokenChainError
+from mending.disk.files.sandbox import SandboxEndedError
+from mending.model import InputError, clean_text
+from mending.model.limits import FILE_BYTES, LINKS
+
+
+class FilesUnavailableError(InputError):
+    """The files of this volume cannot be read; `says` tells why. Never a reason to call a file
+    missing.
+    """
+
+
+class FileDamagedError(FilesUnavailableError):
+    """This one file cannot be read to its end; others can."""
+
+
+class FileFound(msgspec.Struct, frozen=True):
+    """One file or folder.
+
+    Attributes:
+        path: as it is written on the volume.
+        bytes: its length.
+        is_link: only where a link could not be followed, or was not asked to be.
+        mode: permission bits; all of them where the file system keeps none.
+    """
+
+    path: str
+    bytes: int
+    is_folder: bool
+    is_link: bool = False
+    mode: int = 0o777
+
+
+_TOP = FileFound("/", 0, True)
+Listed = tuple[str, int, bool, bool, int]
+"""Name, length in bytes, whether it is a folder, whether it is a link, permission bits."""
+Answer = TypeVar("Answer")
+
+
+class FileReader(Protocol):
+    """What reads the files of one volume. Paths are from its top; links are not followed.
+
+    Every method may raise OSError, InputError and what a sandboxed process raises.
+    """
+
+    def listing(self, folder: str, /) -> list[Listed]:
+        """What a folder holds, without deleted entries."""
+
+    def read(self, path: str, length: int, /) -> bytes:
+        """The first bytes of a file."""
+
+    def link(self, path: str, /) -> str:
+        """What a link points at."""
+
+    def extents(self, path: str, /) -> list[tuple[int, int]] | None:
+        """Where a file lies, offset in the volume and length in bytes; None where that is not so
+        simple.
+        """
+
+    def is_packed(self, path: str, /) -> bool:
+        """Whether the file system keeps the content of a file compressed."""
+
+
+class Files:
+    """Read-only look into one volume. Use `open_files` to make one."""
+
+    def __init__(self, reader: FileReader, caseless: bool = False) -> None:
+        self._reader = reader
+        self._caseless = caseless
+        self._listings: dict[str, list[FileFound]] = {}
+
+    def find(self, path: str) -> FileFound | None:
+        """The file or folder at `path`, links followed inside the volume, or None.
+
+        Raises:
+            FilesUnavailableError: damage hides it.
+        """
+        found, waiting, links = _TOP, [part for part in path.split("/") if part not in {"", "."}], 0
+        while waiting:
+            name = waiting.pop(0)
+            if name == "..":
+                found = self.find(found.path.rpartition("/")[0]) or _TOP
+                continue
+            wanted = self._key(f"{found.path.rstrip('/')}/{name}")
+            inside = self.listing(found.path) if found.is_folder else []
+            match = next((file for file in inside if self._key(file.path) == wanted), None)
+            if match is None:
+                return None
+            if match.is_link:
+                links += 1
+                if links > LINKS:
+                    return None
+                target = _translated(partial(self._reader.link, match.path))
+                waiting = [part for part in target.split("/") if part not in {"", "."}] + waiting
+                found = _TOP if target.startswith("/") else found
+                continue
+            found = match
+        return found
+
+    def is_link(self, path: str) -> bool:
+        """Whether the last name of a path is a link, wherever it points. Raises
+        FilesUnavailableError.
+        """
+        folder, _, name = path.strip("/").rpartition("/")
+        home = self.find(folder)
+        inside = self.listing(home.path) if home is not None and home.is_folder else []
+        return any(
+            file.is_link and self._key(file.path.rpartition("/")[2]) == self._key(name)
+            for file in inside
+        )
+
+    def _key(self, path: str) -> str:
+        return path.casefold() if self._caseless else path
+
+    def listing(self, folder: str = "/") -> list[FileFound]:
+        """What a folder holds, without deleted entries. Raises FilesUnavailableError."""
+        if folder not in self._listings:
+            rows = _translated(lambda: self._reader.listing(folder))
+            top = folder.rstrip("/")
+            self._listings[folder] = [FileFound(f"{top}/{row[0]}", *row[1:]) for row in rows]
+        return self._listings[folder]
+
+    def read(self, found: FileFound, limit: int = FILE_BYTES) -> bytes:
+        """At most `limit` bytes of a file. Raises FileDamagedError, FilesUnavailableError."""
+        if not found.bytes:
+            return b""
+        return _translated(lambda: self._reader.read(found.path, min(found.bytes, limit)))
+
+    def extents(self, found: FileFound) -> list[tuple[int, int]] | None:
+        """Where the content of a file lies: offset in the volume and length in bytes, in order.
+
+        None where it cannot be patched in place. Raises FilesUnavailableError.
+        """
+        return _translated(lambda: self._reader.extents(found.path))
+
+    def is_packed(self, found: FileFound) -> bool:
+        """Whether the file system keeps a file compressed. Raises FilesUnavailableError."""
+        return _translated(lambda: self._reader.is_packed(found.path))
+
+
+def _translated(ask: Callable[[], Answer]) -> Answer:
+    """The reader's answer; its errors become ours."""
+    try:
+        return ask()
+    except SandboxEndedError as error:
+        says = "Files of this volume cannot be read: damage keeps the reader from coming to an end."
+        raise FilesUnavailableError(says) from error
+    except OSError as error:
+        reason = clean_text(str(error).splitlines()[0] if str(error) else "unknown reason", 160)
+        raise FilesUnavailableError(f"Files of this volume cannot be read: {reason}") from error
+    except BrokenChainError as error:
+        raise FileDamagedError(error.says) from error
+    except InputError as error:
+        raise FilesUnavailableError(error.says, error.hint) from error

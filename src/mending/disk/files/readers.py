@@ -1,0 +1,230 @@
+"""Which reader opens the files of a volume: FAT by our own, as firmware sees it, the others through
+pytsk3 in a sandboxed process, trees and memory disks as they are.
+"""
+
+import io
+import tarfile
+from typing import Any
+
+from mending.disk.fat import FatReader
+from mending.disk.files import library_reader
+from mending.disk.files.files import FileReader, Files, FilesUnavailableError, Listed
+from mending.disk.files.sandbox import SandboxedProcess
+from mending.disk.volume import Volume
+from mending.model import ByteOffset, FilesReader, FilesystemKind, InputError, clean_text
+from mending.model.limits import PATIENT_SECONDS, SANDBOX_SECONDS
+from mending.source import MemorySource, MountedTree, Source
+
+_LIBRARY_NAMES = {FilesystemKind.NTFS: "NTFS", FilesystemKind.EXT: "EXT_DETECT"}
+_PIECE = 4 * 1024 * 1024
+"""How much of a large file is asked for at once: time is allowed by what was delivered."""
+_MOST_MEMBERS = 4096
+"""Most files of an archive in a boot manager's image; usual ones hold some hundreds of modules."""
+
+
+def can_read_files() -> bool:
+    """Whether the extra `files` is installed; without it nothing is known about files but those of
+    FAT.
+    """
+    return library_reader.available()
+
+
+def patient_files(source: Source, volume: Volume) -> Files:
+    """`open_files` with the time that reading hundreds of files takes. Raises
+    FilesUnavailableError.
+    """
+    return open_files(source, volume, PATIENT_SECONDS)
+
+
+def open_files(source: Source, volume: Volume, seconds: float = SANDBOX_SECONDS) -> Files:
+    """Look into a volume whose boot sector can be read.
+
+    Args:
+        seconds: processor time that the library may take for all of it.
+
+    Raises:
+        FilesUnavailableError: a file system we cannot read, a damaged one, or the extra `files` is
+            missing.
+    """
+    if not volume.kind.is_readable:
+        says = f"Volume {volume.number} holds no file system that can be read here."
+        raise FilesUnavailableError(says)
+    by_library = volume.kind.reader is FilesReader.LIBRARY
+    if by_library and not can_read_files():
+        says = f"Files of a volume with {volume.filesystem} cannot be read here."
+        raise FilesUnavailableError(says, "Install mending with its extra `files`.")
+    if not volume.boot.readable:
+        says = f"The boot sector of volume {volume.number} is damaged, so its files cannot be read"
+        raise FilesUnavailableError(f"{says} yet.")
+    reader: FileReader = FatReader(source, volume.offset)
+    if by_library:
+        reader = _LibraryReader(source, volume, seconds)
+    files = Files(reader, volume.kind.is_caseless)
+    files.listing("/")  # a volume whose root cannot be read counts as one that cannot be opened
+    return files
+
+
+def open_tree(tree: MountedTree, top: str = "", *, caseless: bool = False) -> Files:
+    """Look into a mounted tree.
+
+    Args:
+        top: folder in it whose files count as the whole.
+        caseless: whether it is a FAT volume.
+    """
+    return Files(_TreeReader(tree, top.strip("/")), caseless)
+
+
+def open_memory_disk(data: bytes) -> Files:
+    """Look into the memory disk of a boot manager's image: an archive, or a small FAT volume.
+
+    Raises:
+        FilesUnavailableError: it is neither.
+    """
+    try:
+        return Files(_ArchiveReader(data))
+    except InputError:
+        pass  # no archive: a volume, then
+    try:
+        files = Files(FatReader(MemorySource(data), ByteOffset(0)), caseless=True)
+        files.listing("/")
+    except InputError as error:
+        says = f"The memory disk in the image can be read neither as archive nor as FAT: {error}"
+        raise FilesUnavailableError(says) from error
+    return files
+
+
+class _LibraryReader:
+    """Calls in the sandboxed process; what is read there is counted here."""
+
+    def __init__(self, source: Source, volume: Volume, seconds: float) -> None:
+        kind = _LIBRARY_NAMES[volume.filesystem]
+        self._source, self._counted = source, source.bytes_read
+        self._process = SandboxedProcess(
+            lambda: library_reader.VolumeReader(source, volume.offset, kind), seconds
+        )
+
+    def listing(self, folder: str, /) -> list[Listed]:
+        """See `FileReader.listing`."""
+        rows: list[Listed] = self._asked("listing", folder)
+        return rows
+
+    def read(self, path: str, length: int, /) -> bytes:
+        """See `FileReader.read`."""
+        parts = []
+        for at in range(0, length, _PIECE):
+            parts.append(self._asked("read", path, min(_PIECE, length - at), at))
+        return b"".join(parts)
+
+    def link(self, path: str, /) -> str:
+        """See `FileReader.link`."""
+        target: str = self._asked("link", path)
+        return target
+
+    def extents(self, path: str, /) -> list[tuple[int, int]] | None:
+        """See `FileReader.extents`."""
+        where: list[tuple[int, int]] | None = self._asked("extents", path)
+        return where
+
+    def is_packed(self, path: str, /) -> bool:
+        """See `FileReader.is_packed`."""
+        packed: bool = self._asked("is_packed", path)
+        return packed
+
+    def _asked(self, method: str, *words: object) -> Any:
+        answer, read = self._process.call(method, *words)
+        self._source.count_read(read - self._counted)
+        self._counted = read
+        return answer
+
+
+class _TreeReader:
+    """A folder of a mounted tree as the whole of a volume."""
+
+    def __init__(self, tree: MountedTree, top: str) -> None:
+        self._tree, self._top = tree, f"/{top}" if top else ""
+
+    def listing(self, folder: str, /) -> list[Listed]:
+        """See `FileReader.listing`."""
+        return self._tree.listing(f"{self._top}{folder}")
+
+    def read(self, path: str, length: int, /) -> bytes:
+        """See `FileReader.read`."""
+        return self._tree.read(f"{self._top}{path}", length)
+
+    def link(self, path: str, /) -> str:
+        """See `FileReader.link`."""
+        return self._tree.link(f"{self._top}{path}")
+
+    def extents(self, path: str, /) -> list[tuple[int, int]] | None:  # noqa: ARG002
+        """Not known from a tree."""
+        return None
+
+    def is_packed(self, path: str, /) -> bool:  # noqa: ARG002
+        """The running system expands them."""
+        return False
+
+
+class _ArchiveReader:
+    """The files of a tar archive. Folders need no member of their own.
+
+    Raises:
+        InputError: this is no archive, or a damaged one.
+    """
+
+    def __init__(self, data: bytes) -> None:
+        self._rows: dict[str, dict[str, Listed]] = {"/": {}}
+        self._data: dict[str, bytes] = {}
+        self._links: dict[str, str] = {}
+        try:
+            with tarfile.open(fileobj=io.BytesIO(data), mode="r:") as archive:
+                for _, member in zip(range(_MOST_MEMBERS), archive, strict=False):
+                    self._add(archive, member)
+        except (tarfile.TarError, ValueError, OverflowError, EOFError) as error:
+            raise InputError(f"no archive: {clean_text(str(error), 120)}.") from error
+
+    def listing(self, folder: str, /) -> list[Listed]:
+        """See `FileReader.listing`."""
+        return sorted(self._rows.get(folder, {}).values())
+
+    def read(self, path: str, length: int, /) -> bytes:
+        """See `FileReader.read`."""
+        return self._data.get(path, b"")[:length]
+
+    def link(self, path: str, /) -> str:
+        """See `FileReader.link`."""
+        return self._links.get(path, "")
+
+    def extents(self, path: str, /) -> list[tuple[int, int]] | None:  # noqa: ARG002
+        """Nothing in an image is changed."""
+        return None
+
+    def is_packed(self, path: str, /) -> bool:  # noqa: ARG002
+        """Archives of this kind are not packed."""
+        return False
+
+    def _add(self, archive: tarfile.TarFile, member: tarfile.TarInfo) -> None:
+        names = [clean_text(name, 200) for name in member.name.split("/") if name not in {"", "."}]
+        if not names or ".." in names:
+            return
+        folder = ""
+        for name in names[:-1]:
+            self._row(folder, name, 0, is_folder=True)
+            folder = f"{folder}/{name}"
+        path = f"{folder}/{names[-1]}"
+        if member.isdir():
+            self._row(folder, names[-1], 0, is_folder=True)
+        elif member.issym():
+            self._row(folder, names[-1], 0, is_link=True)
+            self._links[path] = clean_text(member.linkname)
+        elif member.isfile():
+            file = archive.extractfile(member)
+            self._data[path] = file.read() if file is not None else b""
+            self._row(folder, names[-1], len(self._data[path]))
+
+    def _row(
+        self, folder: str, name: str, length: int, *, is_folder: bool = False, is_link: bool = False
+    ) -> None:
+        rows = self._rows.setdefault(folder or "/", {})
+        rows.setdefault(name, (name, length, is_folder, is_link, 0o755 if is_folder else 0o644))
+        if is_folder:
+            self._rows.setdefault(f"{folder}/{name}", {})

@@ -1,0 +1,25 @@
+"""How a disk is divided: sector size, MBR or GPT, the EBR chain, volumes, and what no entry
+covers."""
+
+from mending.disk.layout.content_kind import HEAD_BYTES, content_kind_of
+from mending.disk.layout.ebr_chain import walk_ebr_chain
+from mending.disk.layout.gpt_copies import Gpt, GptCopy
+from mending.disk.layout.sector_size import settle_sector_size
+from mending.disk.layout.survey import Disk, Scheme, survey, volume_at
+from mending.disk.layout.unallocated import ALIGNED, find_unlisted_volumes, usable_range
+
+__all__ = [
+    "ALIGNED",
+    "HEAD_BYTES",
+    "Disk",
+    "Gpt",
+    "GptCopy",
+    "Scheme",
+    "content_kind_of",
+    "find_unlisted_volumes",
+    "settle_sector_size",
+    "survey",
+    "usable_range",
+    "volume_at",
+    "walk_ebr_chain",
+]

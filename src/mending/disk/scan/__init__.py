@@ -1,0 +1,17 @@
+"""The search of a whole disk for volumes, listed or not, and the map of what lies where."""
+
+from mending.disk.scan.candidates import Candidate
+from mending.disk.scan.disk_map import DiskMap, Stretch, disk_map, lost_between
+from mending.disk.scan.search import search
+from mending.disk.scan.search_results import SearchResult, search_result
+
+__all__ = [
+    "Candidate",
+    "DiskMap",
+    "SearchResult",
+    "Stretch",
+    "disk_map",
+    "lost_between",
+    "search",
+    "search_result",
+]

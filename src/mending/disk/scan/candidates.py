@@ -1,0 +1,234 @@
+"""Is a sector the start of a volume, or the copy of one? What speaks for it decides how sure that
+is.
+
+A boot sector or superblock alone may be a leftover. It is believed the more, the more agrees with
+it: the second copy, the place it names for itself, and the first structure that it points at.
+"""
+
+from itertools import islice
+from typing import NamedTuple
+
+import msgspec
+
+from mending.disk.volume import look_at_start
+from mending.formats.filesystem import exfat, ext, fat, ntfs, signatures
+from mending.model import ByteOffset, FilesystemKind, ReadError, Window
+from mending.source import Source
+
+BASE = 0.4
+"""Confidence in a volume that nothing but its own mark speaks for."""
+
+
+class Support(NamedTuple):
+    """One thing that speaks for a volume, and how much it adds to the confidence in it."""
+
+    weight: float
+    says: str
+
+
+_COPIES_AGREE = Support(0.25, "both copies of its boot sector agree")
+_SUPERBLOCK_BACKUP = Support(0.25, "a copy of its superblock is where it should be")
+_OWN_PLACE = Support(0.15, "it knows its own place")
+_FIRST_TABLE = Support(0.19, "its first table is where it should be")
+"""All kinds of agreement together make nearly certain."""
+
+
+class Candidate(msgspec.Struct, frozen=True, kw_only=True):
+    """A volume that was found.
+
+    Attributes:
+        offset: first byte of the volume on the disk.
+        bytes: its length as its own structures give it.
+        confidence: between 0 and 1.
+        because: what speaks for it.
+    """
+
+    offset: ByteOffset
+    bytes: int
+    filesystem: FilesystemKind
+    label: str
+    confidence: float
+    because: tuple[str, ...]
+
+
+def judge_sector(source: Source, offset: int) -> list[Candidate]:
+    """The volumes that a sector at `offset` may belong to; usually none."""
+    try:
+        head = source.read(offset, 512)
+    except ReadError:
+        return []
+    if len(head) < 512:
+        return []
+    if ntfs.looks_like(head) and not ntfs.read(head).problems:
+        return _ntfs(source, head)
+    if exfat.looks_like(head):
+        return _exfat(source, head)
+    if fat.looks_like(head) and not fat.read(head).problems:
+        return _fat(source, head)
+    if head.data[56:58] == ext.MAGIC.to_bytes(2, "little"):
+        return _ext(source, offset)
+    return _marked(source, head)
+
+
+def _ntfs(source: Source, head: Window) -> list[Candidate]:
+    volume = ntfs.read(head).record
+    size = volume.fields.bytes_per_sector
+    length = (volume.sectors + 1) * size
+    mft = volume.fields.mft_cluster * volume.cluster_sectors * size
+    starts = (head.offset, head.offset - volume.sectors * size)
+    return _best(
+        source,
+        FilesystemKind.NTFS,
+        "",
+        length,
+        starts,
+        volume.fields.hidden_sectors * size,
+        (mft, b"FILE"),
+    )
+
+
+def _fat(source: Source, head: Window) -> list[Candidate]:
+    volume = fat.read(head).record
+    fields = volume.fields
+    size = fields.bytes_per_sector
+    starts = (head.offset, head.offset - (volume.backup_sector or 0) * size)
+    content = (fields.reserved_sectors * size, bytes([fields.media, 0xFF]))
+    return _best(
+        source,
+        volume.kind,
+        volume.label,
+        volume.sectors * size,
+        starts,
+        fields.hidden_sectors * size,
+        content,
+    )
+
+
+def _exfat(source: Source, head: Window) -> list[Candidate]:
+    volume = exfat.read(head).record
+    size, fields = volume.bytes_per_sector, volume.fields
+    if not size or any(fields.zero):
+        return []
+    starts = (head.offset, head.offset - exfat.REGION_SECTORS * size)
+    content = (fields.fat_offset * size, b"\xf8\xff\xff\xff")
+    return _best(
+        source,
+        FilesystemKind.EXFAT,
+        "",
+        volume.sectors * size,
+        starts,
+        fields.partition_offset * size,
+        content,
+    )
+
+
+def _best(
+    source: Source,
+    filesystem: FilesystemKind,
+    label: str,
+    length: int,
+    starts: tuple[int, int],
+    named: int,
+    content: tuple[int, bytes],
+) -> list[Candidate]:
+    """The likelier of two starts: the sector is the first copy, or it is the second one of a volume
+    before it.
+    """
+    rated = []
+    for number, start in enumerate(dict.fromkeys(starts)):
+        if start < 0 or start + length > source.size + source.bytes_per_sector:
+            continue
+        what = "a boot sector" if number == 0 else "the copy of a boot sector"
+        because = [Support(0.0, f"{what} names it")]
+        if _at(source, start + content[0], content[1]):
+            because.append(_FIRST_TABLE)
+        if named == start:
+            because.append(_OWN_PLACE)
+        if _copies_agree(source, ByteOffset(start), length):
+            because.append(_COPIES_AGREE)
+        rated.append(_found(start, length, filesystem, label, because))
+    best = max(rated, key=lambda candidate: candidate.confidence, default=None)
+    return [best] if best is not None and len(best.because) > 1 else []
+
+
+def _found(
+    start: int, length: int, filesystem: FilesystemKind, label: str, because: list[Support]
+) -> Candidate:
+    return Candidate(
+        offset=ByteOffset(start),
+        bytes=length,
+        filesystem=filesystem,
+        label=label,
+        confidence=round(BASE + sum(support.weight for support in because), 2),
+        because=tuple(support.says for support in because),
+    )
+
+
+def _copies_agree(source: Source, start: ByteOffset, length: int) -> bool:
+    _, _, boot = look_at_start(source, start, length)
+    return boot.backup is not None and boot.backup.sound and boot.backup.agrees
+
+
+def _at(source: Source, offset: int, wanted: bytes) -> bool:
+    try:
+        return source.read(offset, len(wanted)).data == wanted
+    except ReadError:
+        return False
+
+
+def _ext(source: Source, offset: int) -> list[Candidate]:
+    """The superblock starts at `offset`; its group number tells where the volume starts."""
+    window = source.read(offset, ext.SIZE)
+    if len(window) < ext.SIZE:
+        return []
+    reading = ext.read(window, 0)
+    block = reading.record
+    if any(problem.code != ext.CHECKSUM for problem in reading.problems):
+        return []
+    first = (block.group * block.blocks_per_group + block.first_data_block) * block.block_size
+    start = offset - ext.SUPERBLOCK_OFFSET if block.group == 0 else offset - first
+    if start < 0 or start % 512 or start + block.bytes > source.size:
+        return []
+    what = f"the copy of a superblock in group {block.group}" if block.group else "a superblock"
+    because = [Support(0.0, f"{what} names it")]
+    magic = ext.MAGIC.to_bytes(2, "little")
+    if block.group == 0 and any(
+        _at(source, start + place + 56, magic) for place in islice(ext.copies(block), 1)
+    ):
+        because.append(_SUPERBLOCK_BACKUP)
+    if block.group and _at(source, start + ext.SUPERBLOCK_OFFSET + 56, magic):
+        return []  # the first copy is there and speaks for itself
+    return [_found(start, block.bytes, FilesystemKind.EXT, block.name, because)]
+
+
+def _marked(source: Source, head: Window) -> list[Candidate]:
+    """A mark of another kind: the volume starts in this sector or a known distance before it."""
+    for row in signatures.SIGNATURES:
+        start, inside = head.offset - row.offset // 512 * 512, row.offset % 512
+        if head.data[inside : inside + len(row.magic)] != row.magic:
+            continue
+        if row.filesystem == FilesystemKind.BTRFS:  # every copy of its superblock says where it is
+            start = head.offset - int.from_bytes(
+                head.data[signatures.BTRFS_PLACE : signatures.BTRFS_PLACE + 8], "little"
+            )
+        if start < 0:
+            continue
+        try:
+            mark = signatures.recognise(source.read(start, signatures.READ_BYTES))
+        except ReadError:
+            continue
+        if (
+            mark is not None
+            and mark.filesystem == row.filesystem
+            and 0 < mark.info.bytes <= source.size - start
+        ):
+            return [
+                _found(
+                    start,
+                    mark.info.bytes,
+                    mark.filesystem,
+                    mark.info.label,
+                    [Support(0.0, "its mark names it")],
+                )
+            ]
+    return []

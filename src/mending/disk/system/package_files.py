@@ -1,0 +1,183 @@
+"""The files without which a Linux system does not start, checked against the sums of its own
+package database.
+"""
+
+import hashlib
+from collections.abc import Iterator
+from pathlib import Path
+
+import msgspec
+
+from mending.disk.files import FileDamagedError, Files
+from mending.formats.package import dpkg
+from mending.formats.package.dpkg import Package
+from mending.model import Progress, RefusedError
+from mending.model.limits import LARGEST_PACKAGE, LARGEST_RESTORED
+from mending.source import read_file, read_folder
+
+_DATABASE = "var/lib/dpkg"
+PACKAGE_STATUS = f"{_DATABASE}/status"
+"""Where it is, a system keeps sums of its packages."""
+_CACHE = "var/cache/apt/archives"
+_STATUS_BYTES = 64 << 20
+_ROOTS = (
+    *(
+        "init",
+        "systemd-sysv",
+        "sysvinit-core",
+        "login",
+        "passwd",
+        "mount",
+        "util-linux",
+        "bash",
+        "dash",
+        "udev",
+    ),
+    *(
+        "kmod",
+        "e2fsprogs",
+        "libpam-modules",
+        "base-files",
+        "initramfs-tools-core",
+        "dbus",
+        "coreutils",
+    ),
+)
+"""Packages that a start cannot do without; what they depend on belongs to them. Kernels are added
+by their name.
+"""
+_KERNELS = ("linux-image-", "linux-modules-")
+_PLACES = (
+    "/boot/",
+    "/bin/",
+    "/sbin/",
+    "/lib/",
+    "/lib64/",
+    "/usr/bin/",
+    "/usr/sbin/",
+    "/usr/lib/",
+    "/usr/lib64/",
+)
+_NEVER = ("/modules/", "/locale/", "/gconv/", "/perl/", "/doc/", "/python")
+
+
+class FileCheck(msgspec.Struct, frozen=True):
+    """One file that the database knows. `state` is `sound differs missing unreadable`."""
+
+    path: str
+    package: str
+    state: str
+    md5: str
+
+
+class PackageFiles:
+    """The package database of one system.
+
+    Raises:
+        RefusedError: there is no such database.
+        FilesUnavailableError: damage hides it.
+    """
+
+    def __init__(self, files: Files) -> None:
+        self._files = files
+        status = files.find(PACKAGE_STATUS)
+        if status is None:
+            raise RefusedError(
+                "This system keeps no package database that can be read here.",
+                "Compare it with a sound one by hand.",
+            )
+        self._installed = dpkg.read_status(_text(files.read(status, _STATUS_BYTES)))
+
+    def check(self, progress: Progress) -> list[FileCheck]:
+        """Every file that starting needs, read and compared."""
+        wanted = list(self._wanted())
+        found = []
+        for number, (path, md5, package) in enumerate(wanted):
+            progress(number, len(wanted))
+            found.append(FileCheck(path, package, self._state(path, md5), md5))
+        return found
+
+    def _wanted(self) -> Iterator[tuple[str, str, str]]:
+        for name in self._critical():
+            for path, md5 in self._sums(name).items():
+                if path.startswith(_PLACES) and not any(part in path for part in _NEVER):
+                    yield path, md5, name
+
+    def _critical(self) -> list[str]:
+        """Names of packages, what they depend on after them."""
+        kernels = [name for name in self._installed if name.startswith(_KERNELS)]
+        waiting = [name for name in (*kernels, *_ROOTS) if name in self._installed]
+        found: dict[str, None] = {}
+        while waiting:
+            name = waiting.pop(0)
+            if name not in found and name in self._installed:
+                found[name] = None
+                waiting += (
+                    self._needs(self._installed[name]) if not name.startswith(_KERNELS) else []
+                )
+        return list(found)
+
+    def _needs(self, package: Package) -> list[str]:
+        return [name for name in package.needs if name in self._installed]
+
+    def _sums(self, name: str) -> dict[str, str]:
+        """Files of a package; its list may carry the architecture in its name."""
+        for file in (
+            f"{name}.md5sums",
+            f"{name}:amd64.md5sums",
+            f"{name}:arm64.md5sums",
+            f"{name}:i386.md5sums",
+        ):
+            found = self._files.find(f"{_DATABASE}/info/{file}")
+            if found is not None:
+                return dpkg.read_sums(_text(self._files.read(found)))
+        return {}
+
+    def _state(self, path: str, md5: str) -> str:
+        found = self._files.find(path)
+        if found is None:
+            return "missing"
+        try:
+            data = self._files.read(found, LARGEST_RESTORED)
+        except FileDamagedError:
+            return "unreadable"
+        return "sound" if _md5(data) == md5 else "differs"
+
+
+def sound_copies(bad: list[FileCheck], folder: Path | None, files: Files) -> dict[str, bytes]:
+    """Sound copies of bad files, by path: out of a mounted tree or packages in a folder, or the
+    system's own cache.
+
+    Nothing is taken whose sum is not the one in the database. Raises InputError.
+    """
+    wanted = {check.path: check.md5 for check in bad}
+    found: dict[str, bytes] = {}
+    for path, data in _offered(wanted, folder, files):
+        if path not in found and _md5(data) == wanted.get(path):
+            found[path] = data
+    return found
+
+
+def _offered(
+    wanted: dict[str, str], folder: Path | None, files: Files
+) -> Iterator[tuple[str, bytes]]:
+    if folder is not None:
+        for path in wanted:
+            beside = folder / path.lstrip("/")
+            if beside.is_file():
+                yield path, read_file(beside, LARGEST_RESTORED)
+        for beside in read_folder(folder):
+            if beside.suffix == ".deb" and beside.is_file():
+                yield from dpkg.files_of(read_file(beside, LARGEST_PACKAGE), wanted)
+    cache = files.find(_CACHE)
+    for held in files.listing(cache.path) if cache is not None and cache.is_folder else []:
+        if held.path.endswith(".deb"):
+            yield from dpkg.files_of(files.read(held, LARGEST_PACKAGE), wanted)
+
+
+def _md5(data: bytes) -> str:
+    return hashlib.md5(data, usedforsecurity=False).hexdigest()
+
+
+def _text(data: bytes) -> str:
+    return data.decode("utf-8", errors="replace")

@@ -1,0 +1,25 @@
+"""One volume: its table entry, its boot sector with the backup, and what it says of itself."""
+
+from mending.disk.volume.boot_sectors import (
+    ENCRYPTED,
+    READABLE_DAMAGE,
+    BootSector,
+    first_superblock_backup,
+    look_at_start,
+)
+from mending.disk.volume.info import SOUND_FAT, copy_at, fat_volume, mapped_name, read_volume_info
+from mending.disk.volume.volume import Volume
+
+__all__ = [
+    "ENCRYPTED",
+    "READABLE_DAMAGE",
+    "SOUND_FAT",
+    "BootSector",
+    "Volume",
+    "copy_at",
+    "fat_volume",
+    "first_superblock_backup",
+    "look_at_start",
+    "mapped_name",
+    "read_volume_info",
+]

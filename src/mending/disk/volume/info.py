@@ -1,0 +1,229 @@
+"""What each volume says of itself behind its first sector: one short reader for each kind of file
+system.
+"""
+
+from collections.abc import Callable
+
+import msgspec
+
+from mending.disk.fat import read_fats, sound_one
+from mending.disk.volume import ntfs_info
+from mending.disk.volume.volume import Volume
+from mending.formats.container import lvm
+from mending.formats.filesystem import exfat, ext, fat, fat_tables, ntfs, signatures
+from mending.model import (
+    FilesystemKind,
+    InputError,
+    Problem,
+    ReadError,
+    VolumeInfo,
+    VolumeState,
+    Window,
+)
+from mending.model.limits import WINDOW_BYTES
+from mending.source import Source
+
+SOUND_FAT = "sound"
+"""Value of a problem with two FATs: the number of the sound one, 0 where it cannot be told."""
+_EXFAT_LABEL, _EXFAT_ROW = 0x83, 32
+_ROOT_BYTES = 4096
+
+
+def read_volume_info(source: Source, volume: Volume) -> VolumeInfo:
+    """What a volume says of itself; whatever cannot be read is said in `unchecked`, and nothing is
+    raised.
+    """
+    if volume.encrypted and volume.filesystem == FilesystemKind.ENCRYPTED:
+        return VolumeInfo(unchecked=("Encrypted: nothing behind the first sector can be read.",))
+    read = _READERS.get(volume.filesystem)
+    if read is None:
+        return VolumeInfo()
+    if not volume.boot.readable:
+        return VolumeInfo(
+            unchecked=("Its first sector is damaged, so nothing behind it was checked.",)
+        )
+    try:
+        return read(source, volume)
+    except InputError as error:
+        return VolumeInfo(unchecked=(error.says,))
+
+
+def fat_volume(source: Source, volume: Volume) -> fat.FatVolume:
+    """The FAT boot sector of a volume. Raises InputError."""
+    return fat.read(source.read(volume.offset, fat.SIZE)).record
+
+
+def _fat(source: Source, volume: Volume) -> VolumeInfo:
+    shape = fat_volume(source, volume)
+    pair = read_fats(source, shape)
+    info = VolumeInfo(
+        bytes=shape.sectors * shape.fields.bytes_per_sector,
+        label=shape.label,
+        identifier=shape.identifier,
+    )
+    first = next((copy for copy in pair.copies if not copy.problem), None)
+    problems = tuple(
+        Problem("fat-unreadable", copy.offset, shape.fat_bytes, copy.problem, "a FAT")
+        for copy in pair.copies
+        if copy.problem
+    )
+    if first is None:
+        return msgspec.structs.replace(info, problems=problems)
+    good = first
+    if pair.differ_at is not None:
+        sound, why = sound_one(source, shape, pair)
+        good = sound or first
+        which = "which is sound cannot be told"
+        if sound is not None:
+            which = f"the {'first' if sound.number == 1 else 'second'} is sound"
+        at = pair.copies[0].offset + pair.differ_at
+        number = sound.number if sound is not None else 0
+        problems += (
+            Problem("fats-differ", at, 1, f"{which}: {why}", "two FATs alike", {SOUND_FAT: number}),
+        )
+    table = fat_tables.entries(good.data, shape.kind)
+    used = len(table) - table.count(0) - fat_tables.FIRST_CLUSTER
+    return msgspec.structs.replace(
+        info,
+        label=_fat_label(source, shape) or info.label,
+        used=max(used, 0) * shape.cluster_bytes if pair.whole else None,
+        state=_fat_state(volume, fat_tables.closed_properly(table, shape.kind)),
+        problems=problems,
+        unchecked=() if pair.whole else ("Only the first part of its FATs was compared.",),
+    )
+
+
+def _fat_state(volume: Volume, closed: bool | None) -> VolumeState:
+    flag = volume.boot.data[fat_tables.WIDTHS[volume.filesystem].dirty_at] & 1
+    return VolumeState.DIRTY if flag or closed is False else VolumeState.CLEAN
+
+
+def _fat_label(source: Source, shape: fat.FatVolume) -> str:
+    start, length = shape.fixed_root
+    if shape.kind == FilesystemKind.FAT32:
+        start, length = shape.cluster_offset(shape.root_cluster), shape.cluster_bytes
+    try:
+        return fat_tables.volume_label(
+            source.read(shape.offset + start, min(length, _ROOT_BYTES)).data
+        )
+    except InputError:
+        return ""
+
+
+def _exfat(source: Source, volume: Volume) -> VolumeInfo:
+    shape = exfat.read(source.read(volume.offset, exfat.SIZE)).record
+    size, fields = shape.bytes_per_sector, shape.fields
+    root = (fields.heap_offset + (fields.root_cluster - 2 << fields.cluster_shift)) * size
+    rows = source.read(volume.offset + root, _ROOT_BYTES).data
+    return VolumeInfo(
+        bytes=shape.sectors * size,
+        label=_exfat_label(rows),
+        identifier=f"{fields.serial >> 16:04X}-{fields.serial & 0xFFFF:04X}",
+        used=shape.sectors * size * fields.percent // 100 if fields.percent <= 100 else None,
+        state=VolumeState.DIRTY if fields.flags & exfat.VOLUME_DIRTY else VolumeState.CLEAN,
+    )
+
+
+def _exfat_label(rows: bytes) -> str:
+    for at in range(0, len(rows) - _EXFAT_ROW + 1, _EXFAT_ROW):
+        if rows[at] == _EXFAT_LABEL:
+            return exfat.label(rows[at : at + _EXFAT_ROW])
+    return ""
+
+
+def _ntfs(source: Source, volume: Volume) -> VolumeInfo:
+    return ntfs_info.read_ntfs_info(source, ntfs.read(source.read(volume.offset, ntfs.SIZE)).record)
+
+
+def _ext(source: Source, volume: Volume) -> VolumeInfo:
+    first = ext.read(source.read(volume.offset, ext.SUPERBLOCK_OFFSET + ext.SIZE))
+    info = ext.volume_info(first.record)
+    if (
+        first.problems
+    ):  # then its numbers are not to be counted with, and its copies may lie elsewhere
+        return VolumeInfo(
+            label=info.label, identifier=info.identifier, state=info.state, problems=first.problems
+        )
+    problems = []
+    for place in ext.copies(first.record):
+        copy = copy_at(source, volume, place)
+        at = volume.offset + place
+        if copy is None:
+            problems.append(
+                Problem("copy-damaged", at, ext.SIZE, "no sound superblock", "a copy of the first")
+            )
+        elif copy.identity != first.record.identity:
+            problems.append(
+                Problem("copy-differs", at, ext.SIZE, "another volume's", "a copy of the first")
+            )
+        break  # the first copy is what a rescue would take; the others are asked when it is damaged
+    if first.record.state & ext.STATE_ERRORS:
+        at, width = ext.SUPERBLOCK.span("state", volume.offset + ext.SUPERBLOCK_OFFSET)
+        problems.append(
+            Problem("errors-recorded", at, width, "errors recorded by the running system", "none")
+        )
+    return msgspec.structs.replace(info, problems=tuple(problems))
+
+
+def copy_at(source: Source, volume: Volume, place: int) -> ext.Superblock | None:
+    """The sound copy of a superblock at `place` bytes into an ext volume; None where there is
+    none.
+    """
+    try:
+        reading = ext.read(source.read(volume.offset + place, ext.SIZE), 0)
+    except InputError:
+        return None
+    return reading.record if not reading.problems and reading.record.group else None
+
+
+def _marked(source: Source, volume: Volume) -> VolumeInfo:
+    mark = signatures.recognise(_head(source, volume))
+    return mark.info if mark is not None else VolumeInfo()
+
+
+def _group(source: Source, volume: Volume) -> VolumeInfo:
+    """A physical volume, with the names that the kernel gives to the logical ones of its group."""
+    info = _marked(source, volume)
+    label = source.read(volume.offset + 512, lvm.LABEL_BYTES)
+    for area in lvm.description_areas(label):
+        head = source.read(volume.offset + area.offset, lvm.AREA_HEAD_BYTES)
+        parts = lvm.text_parts(head, area)
+        text = b"".join(
+            source.read(volume.offset + part.offset, min(part.length, WINDOW_BYTES)).data
+            for part in parts
+        )
+        group = lvm.read_group(text)
+        if group is not None:
+            return msgspec.structs.replace(
+                info,
+                group=group.name,
+                logical=tuple(mapped_name(group.name, volume) for volume in group.volumes),
+            )
+    return info
+
+
+def mapped_name(group: str, volume: str) -> str:
+    """What a logical volume is called below `/dev/mapper`: a hyphen in a name is doubled there
+    (lvm(8), "NAMES").
+    """
+    return f"{group.replace('-', '--')}-{volume.replace('-', '--')}"
+
+
+def _head(source: Source, volume: Volume) -> Window:
+    """As much of the start as the marks want; less where a sector of it cannot be read."""
+    try:
+        return source.read(volume.offset, min(volume.bytes, signatures.READ_BYTES))
+    except ReadError:
+        return source.read(volume.offset, 4096)
+
+
+_READERS: dict[FilesystemKind, Callable[[Source, Volume], VolumeInfo]] = {
+    FilesystemKind.FAT12: _fat,
+    FilesystemKind.FAT16: _fat,
+    FilesystemKind.FAT32: _fat,
+    FilesystemKind.EXFAT: _exfat,
+    FilesystemKind.NTFS: _ntfs,
+    FilesystemKind.EXT: _ext,
+    **{row.filesystem: _marked for row in signatures.SIGNATURES},
+    FilesystemKind.LVM: _group,
+}

@@ -1,0 +1,1 @@
+"""What UEFI firmware remembers: its variables, and the boot options in them."""

@@ -1,0 +1,1 @@
+"""Package databases and packages of installed systems."""

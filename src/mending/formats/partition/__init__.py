@@ -1,0 +1,1 @@
+"""Partition tables: the MBR with its four entries, and the GPT."""

@@ -1,0 +1,6 @@
+"""The catalogue: one row for every kind of finding and for every repair."""
+
+from mending.model.catalogue.findings import FINDINGS, FindingId, FindingRow
+from mending.model.catalogue.repairs import REPAIRS, ActsOn, RepairId, RepairRow
+
+__all__ = ["FINDINGS", "REPAIRS", "ActsOn", "FindingId", "FindingRow", "RepairId", "RepairRow"]

@@ -1,0 +1,361 @@
+"""Every kind of finding that a trace makes: its id, the phase it belongs to, the repairs that may
+answer it.
+
+Nothing else spells these ids out. Code names them as members of `FindingId`; the packs and the
+pages of `docs/` are checked against the table. What crash records show is not in here: those clues
+are rows of the knowledge pack.
+"""
+
+from collections.abc import Mapping
+from enum import StrEnum
+
+import msgspec
+
+from mending.model.catalogue.repairs import RepairId
+from mending.model.phases import Phase
+
+
+class FindingId(StrEnum):
+    """The id of a kind of finding, as JSON documents and packs write it."""
+
+    BOOT_RECORD_UNREADABLE = "boot-record-unreadable"
+    BOOT_SIGNATURE_MISSING = "boot-signature-missing"
+    PROTECTIVE_RECORD_MISSING = "protective-record-missing"
+    HYBRID_RECORD = "hybrid-record"
+    GPT_BOTH_DAMAGED = "gpt-both-damaged"
+    GPT_PRIMARY_DAMAGED = "gpt-primary-damaged"
+    GPT_BACKUP_DAMAGED = "gpt-backup-damaged"
+    GPT_COPIES_DIFFER = "gpt-copies-differ"
+    GPT_DISK_LARGER = "gpt-disk-larger"
+    GPT_DISK_SMALLER = "gpt-disk-smaller"
+    GPT_ENTRY_OUTSIDE = "gpt-entry-outside"
+    GPT_ENTRIES_OVERLAP = "gpt-entries-overlap"
+    GPT_GUIDS_ALIKE = "gpt-guids-alike"
+    TABLE_FLAG_ODD = "table-flag-odd"
+    TABLE_ENTRY_PAST_END = "table-entry-past-end"
+    TABLE_ENTRY_EMPTY = "table-entry-empty"
+    TABLE_ENTRY_AT_ZERO = "table-entry-at-zero"
+    TABLE_ENTRIES_OVERLAP = "table-entries-overlap"
+    TABLE_LOGICAL_LOOP = "table-logical-loop"
+    TABLE_LOGICAL_TOO_MANY = "table-logical-too-many"
+    TABLE_LOGICAL_OUTSIDE = "table-logical-outside"
+    TABLE_LOGICAL_UNREADABLE = "table-logical-unreadable"
+    TABLE_LOGICAL_MISSING = "table-logical-missing"
+    TABLE_LOGICAL_PAST_END = "table-logical-past-end"
+    TABLE_LOGICAL_OVERLAP = "table-logical-overlap"
+    ACTIVE_FLAG_UNSET = "active-flag-unset"
+    NO_EFI_VOLUME = "no-efi-volume"
+    EFI_VOLUME_NOT_MARKED = "efi-volume-not-marked"
+    EFI_ENTRY_NEEDED = "efi-entry-needed"
+    BOOT_OPTION_PASSED_OVER = "boot-option-passed-over"
+    BOOT_OPTIONS_LEAD_NOWHERE = "boot-options-lead-nowhere"
+    VOLUME_UNLISTED = "volume-unlisted"
+
+    BOOT_CODE_BLANK = "boot-code-blank"
+    BOOT_CODE_MESSAGE = "boot-code-message"
+    BOOT_CODE_UNKNOWN = "boot-code-unknown"
+    NO_ACTIVE_ENTRY = "no-active-entry"
+    TWO_ACTIVE_ENTRIES = "two-active-entries"
+    ACTIVE_ENTRY_EXTENDED = "active-entry-extended"
+    ACTIVE_ENTRY_OUTSIDE = "active-entry-outside"
+    VOLUME_ENCRYPTED = "volume-encrypted"
+    VOLUME_BOOT_SECTOR_UNREADABLE = "volume-boot-sector-unreadable"
+    VOLUME_BOOT_SECTOR_BLANK = "volume-boot-sector-blank"
+    VOLUME_BOOT_SECTOR_UNKNOWN = "volume-boot-sector-unknown"
+    VOLUME_BOOT_SECTOR_DAMAGED = "volume-boot-sector-damaged"
+    VOLUME_BOOT_CODE_BLANK = "volume-boot-code-blank"
+    VOLUME_NOT_BOOTABLE = "volume-not-bootable"
+    HIDDEN_SECTORS_WRONG = "hidden-sectors-wrong"
+    HIDDEN_SECTORS_DIFFER = "hidden-sectors-differ"
+    BOOT_SECTOR_ODD = "boot-sector-odd"
+    BACKUP_BOOT_SECTOR_DAMAGED = "backup-boot-sector-damaged"
+    BACKUP_BOOT_SECTOR_DIFFERS = "backup-boot-sector-differs"
+    VOLUME_LARGER_THAN_ENTRY = "volume-larger-than-entry"
+    EFI_VOLUME_DAMAGED = "efi-volume-damaged"
+    EFI_LOADER_MISSING = "efi-loader-missing"
+    EFI_LOADER_DAMAGED = "efi-loader-damaged"
+
+    FIRST_FILE_MISSING = "first-file-missing"
+    FIRST_FILE_EMPTY = "first-file-empty"
+    FIRST_FILE_COMPRESSED = "first-file-compressed"
+    FIRST_FILE_CUT_SHORT = "first-file-cut-short"
+    FIRST_FILE_NOT_CHECKED = "first-file-not-checked"
+    BOOT_MANAGER_NOT_CHECKED = "boot-manager-not-checked"
+    SECOND_LOADER_MISSING = "second-loader-missing"
+    SECOND_LOADER_DAMAGED = "second-loader-damaged"
+    GRUB_CORE_OUTSIDE = "grub-core-outside"
+    GRUB_CORE_UNREADABLE = "grub-core-unreadable"
+    GRUB_CORE_MISSING = "grub-core-missing"
+    GRUB_CORE_BLANK = "grub-core-blank"
+    GRUB_CORE_DAMAGED = "grub-core-damaged"
+    GRUB_CORE_NOT_CHECKED = "grub-core-not-checked"
+    GRUB_CORE_MENDS_ITSELF = "grub-core-mends-itself"
+    GRUB_PREFIX_MISSING = "grub-prefix-missing"
+    GRUB_PREFIX_UNREADABLE = "grub-prefix-unreadable"
+    GRUB_MODULES_MISSING = "grub-modules-missing"
+    GRUB_MENU_MISSING = "grub-menu-missing"
+    GRUB_MENU_EMPTY = "grub-menu-empty"
+    GRUB_MENU_DAMAGED = "grub-menu-damaged"
+    GRUB_ENTRY_EMPTY = "grub-entry-empty"
+    GRUB_SEARCH_FAILED = "grub-search-failed"
+    BOOT_ENTRIES_MISSING = "boot-entries-missing"
+    BOOT_ENTRY_HIDDEN = "boot-entry-hidden"
+
+    KERNEL_MISSING = "kernel-missing"
+    KERNEL_DAMAGED = "kernel-damaged"
+    KERNEL_VOLUME_MISSING = "kernel-volume-missing"
+    INITRAMFS_MISSING = "initramfs-missing"
+    INITRAMFS_EMPTY = "initramfs-empty"
+    INITRAMFS_DAMAGED = "initramfs-damaged"
+    INITRAMFS_OTHER_KERNEL = "initramfs-other-kernel"
+    FILES_NOT_CHECKED = "files-not-checked"
+
+    ROOT_MISSING = "root-missing"
+    ROOT_NAME_UNKNOWN = "root-name-unknown"
+    ROOT_NAME_TWICE = "root-name-twice"
+    ROOT_NAME_FRAGILE = "root-name-fragile"
+    ROOT_NOT_CHECKED = "root-not-checked"
+    ROOT_SUPERBLOCK_LOST = "root-superblock-lost"
+    ROOT_LARGER_THAN_ENTRY = "root-larger-than-entry"
+    ROOT_CUT_SHORT = "root-cut-short"
+    INIT_MISSING = "init-missing"
+    INIT_DAMAGED = "init-damaged"
+    INIT_NOT_EXECUTABLE = "init-not-executable"
+    INIT_LOADER_MISSING = "init-loader-missing"
+    MODULES_MISSING = "modules-missing"
+    RESUME_MISSING = "resume-missing"
+    UNLOCK_MISSING = "unlock-missing"
+    GROUP_MISSING = "group-missing"
+    IDENTIFIERS_ALIKE = "identifiers-alike"
+    VOLUME_UNREADABLE = "volume-unreadable"
+    OTHER_BOOT_SECTOR_DAMAGED = "other-boot-sector-damaged"
+    VOLUME_HIBERNATED = "volume-hibernated"
+    VOLUME_NOT_CHECKED = "volume-not-checked"
+    VOLUME_MUCH_SMALLER_THAN_ENTRY = "volume-much-smaller-than-entry"
+    FATS_DIFFER = "fats-differ"
+    FAT_UNREADABLE = "fat-unreadable"
+    FIRST_SUPERBLOCK_LOST = "first-superblock-lost"
+    SUPERBLOCK_CHECKSUM = "superblock-checksum"
+    SUPERBLOCK_COPY_DAMAGED = "superblock-copy-damaged"
+    SUPERBLOCK_COPY_DIFFERS = "superblock-copy-differs"
+    ERRORS_RECORDED = "errors-recorded"
+    FILE_TABLE_DAMAGED = "file-table-damaged"
+    FILE_TABLE_MIRROR_DAMAGED = "file-table-mirror-damaged"
+    FILE_TABLE_MIRROR_DIFFERS = "file-table-mirror-differs"
+    VOLUME_HEADER_DAMAGED = "volume-header-damaged"
+
+    MOUNT_MISSING = "mount-missing"
+    MOUNT_NAME_FRAGILE = "mount-name-fragile"
+    ROOT_READ_ONLY = "root-read-only"
+    ROOT_FULL = "root-full"
+    GOAL_MISSING = "goal-missing"
+    GOAL_IS_BARE = "goal-is-bare"
+    START_DIVERTED = "start-diverted"
+    ACCOUNTS_DAMAGED = "accounts-damaged"
+    ACCOUNT_ROW = "account-row"
+    SHELL_UNFIT = "shell-unfit"
+    SIGN_IN_BARRED = "sign-in-barred"
+    SESSION_NOT_CHECKED = "session-not-checked"
+
+
+class FindingRow(msgspec.Struct, frozen=True):
+    """What holds for every finding of a kind.
+
+    Attributes:
+        phase: the phase that it belongs to, unless it is found on a part of the chain that counts
+            as another: a boot sector behind a boot manager, a file system that is the root.
+        repairs: those that can answer it, most fitting first; a single finding offers those among
+            them that are possible where it was found.
+    """
+
+    phase: Phase
+    repairs: tuple[RepairId, ...] = ()
+
+
+def _rows(
+    phase: Phase, rows: Mapping[FindingId, tuple[RepairId, ...]]
+) -> dict[FindingId, FindingRow]:
+    return {kind: FindingRow(phase, repairs) for kind, repairs in rows.items()}
+
+
+FINDINGS: Mapping[FindingId, FindingRow] = {
+    **_rows(
+        Phase.FIRMWARE,
+        {
+            FindingId.BOOT_RECORD_UNREADABLE: (),
+            FindingId.BOOT_SIGNATURE_MISSING: (RepairId.PARTITION_TABLE,),
+            FindingId.PROTECTIVE_RECORD_MISSING: (RepairId.GPT_COPY,),
+            FindingId.HYBRID_RECORD: (),
+            FindingId.GPT_BOTH_DAMAGED: (RepairId.PARTITION_TABLE,),
+            FindingId.GPT_PRIMARY_DAMAGED: (RepairId.GPT_COPY,),
+            FindingId.GPT_BACKUP_DAMAGED: (RepairId.GPT_COPY,),
+            FindingId.GPT_COPIES_DIFFER: (),
+            FindingId.GPT_DISK_LARGER: (),
+            FindingId.GPT_DISK_SMALLER: (),
+            FindingId.GPT_ENTRY_OUTSIDE: (),
+            FindingId.GPT_ENTRIES_OVERLAP: (),
+            FindingId.GPT_GUIDS_ALIKE: (),
+            FindingId.TABLE_FLAG_ODD: (),
+            FindingId.TABLE_ENTRY_PAST_END: (RepairId.PARTITION_TABLE,),
+            FindingId.TABLE_ENTRY_EMPTY: (),
+            FindingId.TABLE_ENTRY_AT_ZERO: (),
+            FindingId.TABLE_ENTRIES_OVERLAP: (RepairId.PARTITION_TABLE,),
+            FindingId.TABLE_LOGICAL_LOOP: (),
+            FindingId.TABLE_LOGICAL_TOO_MANY: (),
+            FindingId.TABLE_LOGICAL_OUTSIDE: (),
+            FindingId.TABLE_LOGICAL_UNREADABLE: (),
+            FindingId.TABLE_LOGICAL_MISSING: (),
+            FindingId.TABLE_LOGICAL_PAST_END: (),
+            FindingId.TABLE_LOGICAL_OVERLAP: (),
+            FindingId.ACTIVE_FLAG_UNSET: (),
+            FindingId.NO_EFI_VOLUME: (RepairId.PARTITION_TABLE,),
+            FindingId.EFI_VOLUME_NOT_MARKED: (),
+            FindingId.EFI_ENTRY_NEEDED: (RepairId.BOOT_FILES,),
+            FindingId.BOOT_OPTION_PASSED_OVER: (),
+            FindingId.BOOT_OPTIONS_LEAD_NOWHERE: (),
+            FindingId.VOLUME_UNLISTED: (RepairId.PARTITION_TABLE,),
+        },
+    ),
+    **_rows(
+        Phase.BOOT_RECORD,
+        {
+            FindingId.BOOT_CODE_BLANK: (RepairId.BOOT_CODE,),
+            FindingId.BOOT_CODE_MESSAGE: (RepairId.BOOT_CODE,),
+            FindingId.BOOT_CODE_UNKNOWN: (RepairId.BOOT_CODE,),
+            FindingId.NO_ACTIVE_ENTRY: (RepairId.ACTIVE_FLAG, RepairId.PARTITION_TABLE),
+            FindingId.TWO_ACTIVE_ENTRIES: (RepairId.ACTIVE_FLAG, RepairId.PARTITION_TABLE),
+            FindingId.ACTIVE_ENTRY_EXTENDED: (RepairId.ACTIVE_FLAG, RepairId.PARTITION_TABLE),
+            FindingId.ACTIVE_ENTRY_OUTSIDE: (RepairId.PARTITION_TABLE,),
+            FindingId.VOLUME_ENCRYPTED: (),
+            FindingId.VOLUME_BOOT_SECTOR_UNREADABLE: (
+                RepairId.PARTITION_TABLE,
+                RepairId.BOOT_SECTOR,
+                RepairId.ACTIVE_FLAG,
+            ),
+            FindingId.VOLUME_BOOT_SECTOR_BLANK: (
+                RepairId.PARTITION_TABLE,
+                RepairId.BOOT_SECTOR,
+                RepairId.ACTIVE_FLAG,
+            ),
+            FindingId.VOLUME_BOOT_SECTOR_UNKNOWN: (
+                RepairId.PARTITION_TABLE,
+                RepairId.BOOT_SECTOR,
+                RepairId.ACTIVE_FLAG,
+            ),
+            FindingId.VOLUME_BOOT_SECTOR_DAMAGED: (
+                RepairId.PARTITION_TABLE,
+                RepairId.BOOT_SECTOR,
+                RepairId.ACTIVE_FLAG,
+            ),
+            FindingId.VOLUME_BOOT_CODE_BLANK: (RepairId.BOOT_SECTOR, RepairId.ACTIVE_FLAG),
+            FindingId.VOLUME_NOT_BOOTABLE: (RepairId.ACTIVE_FLAG,),
+            FindingId.HIDDEN_SECTORS_WRONG: (RepairId.BOOT_SECTOR, RepairId.ACTIVE_FLAG),
+            FindingId.HIDDEN_SECTORS_DIFFER: (),
+            FindingId.BOOT_SECTOR_ODD: (RepairId.BOOT_SECTOR,),
+            FindingId.BACKUP_BOOT_SECTOR_DAMAGED: (),
+            FindingId.BACKUP_BOOT_SECTOR_DIFFERS: (),
+            FindingId.VOLUME_LARGER_THAN_ENTRY: (RepairId.PARTITION_TABLE,),
+            FindingId.EFI_VOLUME_DAMAGED: (RepairId.BOOT_SECTOR, RepairId.PARTITION_TABLE),
+            FindingId.EFI_LOADER_MISSING: (RepairId.FAT_MIRROR, RepairId.BOOT_FILES),
+            FindingId.EFI_LOADER_DAMAGED: (RepairId.FAT_MIRROR, RepairId.BOOT_FILES),
+        },
+    ),
+    **_rows(
+        Phase.BOOT_MANAGER,
+        {
+            FindingId.FIRST_FILE_MISSING: (RepairId.ACTIVE_FLAG,),
+            FindingId.FIRST_FILE_EMPTY: (RepairId.ACTIVE_FLAG,),
+            FindingId.FIRST_FILE_COMPRESSED: (RepairId.ACTIVE_FLAG,),
+            FindingId.FIRST_FILE_CUT_SHORT: (),
+            FindingId.FIRST_FILE_NOT_CHECKED: (),
+            FindingId.BOOT_MANAGER_NOT_CHECKED: (),
+            FindingId.SECOND_LOADER_MISSING: (),
+            FindingId.SECOND_LOADER_DAMAGED: (),
+            FindingId.GRUB_CORE_OUTSIDE: (RepairId.BOOT_CODE,),
+            FindingId.GRUB_CORE_UNREADABLE: (RepairId.BOOT_CODE,),
+            FindingId.GRUB_CORE_MISSING: (RepairId.BOOT_CODE,),
+            FindingId.GRUB_CORE_BLANK: (RepairId.BOOT_CODE,),
+            FindingId.GRUB_CORE_DAMAGED: (RepairId.BOOT_CODE,),
+            FindingId.GRUB_CORE_NOT_CHECKED: (),
+            FindingId.GRUB_CORE_MENDS_ITSELF: (),
+            FindingId.GRUB_PREFIX_MISSING: (RepairId.PARTITION_TABLE,),
+            FindingId.GRUB_PREFIX_UNREADABLE: (RepairId.SUPERBLOCK, RepairId.PARTITION_TABLE),
+            FindingId.GRUB_MODULES_MISSING: (),
+            FindingId.GRUB_MENU_MISSING: (RepairId.BOOT_ENTRIES,),
+            FindingId.GRUB_MENU_EMPTY: (RepairId.BOOT_ENTRIES,),
+            FindingId.GRUB_MENU_DAMAGED: (),
+            FindingId.GRUB_ENTRY_EMPTY: (),
+            FindingId.GRUB_SEARCH_FAILED: (),
+            FindingId.BOOT_ENTRIES_MISSING: (RepairId.BOOT_ENTRIES,),
+            FindingId.BOOT_ENTRY_HIDDEN: (),
+        },
+    ),
+    **_rows(
+        Phase.LOADER,
+        {
+            FindingId.KERNEL_MISSING: (RepairId.BOOT_ENTRIES,),
+            FindingId.KERNEL_DAMAGED: (),
+            FindingId.KERNEL_VOLUME_MISSING: (RepairId.PARTITION_TABLE,),
+            FindingId.INITRAMFS_MISSING: (),
+            FindingId.INITRAMFS_EMPTY: (),
+            FindingId.INITRAMFS_DAMAGED: (),
+            FindingId.INITRAMFS_OTHER_KERNEL: (),
+            FindingId.FILES_NOT_CHECKED: (),
+        },
+    ),
+    **_rows(
+        Phase.KERNEL,
+        {
+            FindingId.ROOT_MISSING: (RepairId.ROOT_NAME, RepairId.PARTITION_TABLE),
+            FindingId.ROOT_NAME_UNKNOWN: (),
+            FindingId.ROOT_NAME_TWICE: (),
+            FindingId.ROOT_NAME_FRAGILE: (),
+            FindingId.ROOT_NOT_CHECKED: (),
+            FindingId.ROOT_SUPERBLOCK_LOST: (RepairId.SUPERBLOCK,),
+            FindingId.ROOT_LARGER_THAN_ENTRY: (RepairId.PARTITION_TABLE,),
+            FindingId.ROOT_CUT_SHORT: (),
+            FindingId.INIT_MISSING: (RepairId.FILE_RESTORE,),
+            FindingId.INIT_DAMAGED: (RepairId.FILE_RESTORE,),
+            FindingId.INIT_NOT_EXECUTABLE: (RepairId.FILE_RESTORE,),
+            FindingId.INIT_LOADER_MISSING: (RepairId.FILE_RESTORE,),
+            FindingId.MODULES_MISSING: (),
+            FindingId.RESUME_MISSING: (),
+            FindingId.UNLOCK_MISSING: (),
+            FindingId.GROUP_MISSING: (),
+            FindingId.IDENTIFIERS_ALIKE: (),
+            FindingId.VOLUME_UNREADABLE: (),
+            FindingId.OTHER_BOOT_SECTOR_DAMAGED: (RepairId.BOOT_SECTOR,),
+            FindingId.VOLUME_HIBERNATED: (),
+            FindingId.VOLUME_NOT_CHECKED: (),
+            FindingId.VOLUME_MUCH_SMALLER_THAN_ENTRY: (),
+            FindingId.FATS_DIFFER: (RepairId.FAT_MIRROR,),
+            FindingId.FAT_UNREADABLE: (),
+            FindingId.FIRST_SUPERBLOCK_LOST: (RepairId.SUPERBLOCK,),
+            FindingId.SUPERBLOCK_CHECKSUM: (RepairId.SUPERBLOCK,),
+            FindingId.SUPERBLOCK_COPY_DAMAGED: (),
+            FindingId.SUPERBLOCK_COPY_DIFFERS: (),
+            FindingId.ERRORS_RECORDED: (),
+            FindingId.FILE_TABLE_DAMAGED: (),
+            FindingId.FILE_TABLE_MIRROR_DAMAGED: (),
+            FindingId.FILE_TABLE_MIRROR_DIFFERS: (),
+            FindingId.VOLUME_HEADER_DAMAGED: (),
+        },
+    ),
+    **_rows(
+        Phase.SESSION,
+        {
+            FindingId.MOUNT_MISSING: (RepairId.ROOT_NAME, RepairId.PARTITION_TABLE),
+            FindingId.MOUNT_NAME_FRAGILE: (),
+            FindingId.ROOT_READ_ONLY: (),
+            FindingId.ROOT_FULL: (),
+            FindingId.GOAL_MISSING: (),
+            FindingId.GOAL_IS_BARE: (),
+            FindingId.START_DIVERTED: (),
+            FindingId.ACCOUNTS_DAMAGED: (),
+            FindingId.ACCOUNT_ROW: (),
+            FindingId.SHELL_UNFIT: (),
+            FindingId.SIGN_IN_BARRED: (),
+            FindingId.SESSION_NOT_CHECKED: (),
+        },
+    ),
+}

@@ -1,0 +1,1 @@
+"""Bytes and text as every room handles them: views of bytes, layouts, units, checksums, times."""

@@ -1,0 +1,140 @@
+"""One row for each kind of file system or container: everything that the rooms have to know of it.
+
+How a kind is recognised stands with its format (`formats.filesystem`); what it says of itself is
+read in `disk.volume`. What a new kind needs, beside those two, is one row here.
+"""
+
+from collections.abc import Mapping
+from enum import StrEnum
+
+import msgspec
+
+
+class FilesystemKind(StrEnum):
+    """What lies in a volume, as documents write it."""
+
+    FAT12 = "fat12"
+    FAT16 = "fat16"
+    FAT32 = "fat32"
+    EXFAT = "exfat"
+    NTFS = "ntfs"
+    EXT = "ext"
+    XFS = "xfs"
+    BTRFS = "btrfs"
+    APFS = "apfs"
+    HFS_PLUS = "hfs+"
+    ISO9660 = "iso9660"
+    SWAP = "swap"
+    LVM = "lvm"
+    LUKS = "luks"
+    ENCRYPTED = "encrypted"
+    FOLDER = "folder"
+    """A volume of a mounted tree: its files are seen, its own structures are not."""
+    MEMORY_DISK = "memory-disk"
+    """A small file system that a boot manager's image carries inside itself."""
+    UNKNOWN = "unknown"
+    BLANK = "blank"
+    UNREADABLE = "unreadable"
+
+
+class FilesReader(StrEnum):
+    """By what the files of a kind are read."""
+
+    OWN = "own"
+    LIBRARY = "library"
+    """By a library, in a sandboxed process; an extra brings it."""
+    NONE = "none"
+
+
+class KindRow(msgspec.Struct, frozen=True, kw_only=True):
+    """What holds for every volume of a kind.
+
+    Attributes:
+        reader: by what its files are read here.
+        is_fat: one of the three kinds that firmware reads, too.
+        is_caseless: whether names of files are found in any case.
+        is_recognised: whether something is known to lie there.
+        is_locked: nothing behind the first sector can be read without a key.
+        hides_names: it may hold volumes or systems of any name that are not seen from outside.
+        mounted_by_identifier: a Linux system mounts it by its own identifier, which must be unique.
+        is_journaled: changes inside wait until a journal or log is replayed.
+        first_structure: bytes from the start of the volume to the structure that it is known by.
+        table_type: type byte of its entry in an MBR.
+        guid_type: type of its entry in a GPT.
+    """
+
+    reader: FilesReader = FilesReader.NONE
+    is_fat: bool = False
+    is_caseless: bool = False
+    is_recognised: bool = True
+    is_locked: bool = False
+    hides_names: bool = False
+    mounted_by_identifier: bool = False
+    is_journaled: bool = False
+    first_structure: int = 0
+    table_type: int = 0x83
+    guid_type: str = "0fc63daf-8483-4772-8e79-3d69d8477de4"
+
+    @property
+    def is_readable(self) -> bool:
+        """Whether files inside can be read here at all."""
+        return self.reader is not FilesReader.NONE
+
+
+_DATA = "ebd0a0a2-b9e5-4433-87c0-68b6b72699c7"
+_SWAP = "0657fd6d-a4ab-43c4-84e5-0933c84b4f4f"
+_LVM = "e6d6d379-f507-44c2-a23c-238f2a3df928"
+_HFS = "48465300-0000-11aa-aa11-00306543ecac"
+_APFS = "7c3457ef-0000-11aa-aa11-00306543ecac"
+
+
+def _fat(table_type: int) -> KindRow:
+    return KindRow(
+        reader=FilesReader.OWN,
+        is_fat=True,
+        is_caseless=True,
+        table_type=table_type,
+        guid_type=_DATA,
+    )
+
+
+KINDS: Mapping[FilesystemKind, KindRow] = {
+    FilesystemKind.FAT12: _fat(0x01),
+    FilesystemKind.FAT16: _fat(0x0E),
+    FilesystemKind.FAT32: _fat(0x0C),
+    FilesystemKind.EXFAT: KindRow(table_type=0x07, guid_type=_DATA),
+    FilesystemKind.NTFS: KindRow(
+        reader=FilesReader.LIBRARY,
+        is_caseless=True,
+        is_journaled=True,
+        table_type=0x07,
+        guid_type=_DATA,
+    ),
+    FilesystemKind.EXT: KindRow(
+        reader=FilesReader.LIBRARY,
+        mounted_by_identifier=True,
+        is_journaled=True,
+        first_structure=1024,
+    ),
+    FilesystemKind.XFS: KindRow(mounted_by_identifier=True, is_journaled=True),
+    # members of one Btrfs share their identifier on purpose
+    FilesystemKind.BTRFS: KindRow(is_journaled=True, first_structure=65_536),
+    FilesystemKind.APFS: KindRow(table_type=0xAF, guid_type=_APFS),
+    FilesystemKind.HFS_PLUS: KindRow(
+        is_journaled=True, first_structure=1024, table_type=0xAF, guid_type=_HFS
+    ),
+    FilesystemKind.ISO9660: KindRow(first_structure=32_768),
+    FilesystemKind.SWAP: KindRow(mounted_by_identifier=True, table_type=0x82, guid_type=_SWAP),
+    FilesystemKind.LVM: KindRow(
+        hides_names=True, first_structure=512, table_type=0x8E, guid_type=_LVM
+    ),
+    FilesystemKind.LUKS: KindRow(is_locked=True, hides_names=True, mounted_by_identifier=True),
+    FilesystemKind.ENCRYPTED: KindRow(
+        is_locked=True, hides_names=True, table_type=0x07, guid_type=_DATA
+    ),
+    FilesystemKind.FOLDER: KindRow(reader=FilesReader.OWN),
+    FilesystemKind.MEMORY_DISK: KindRow(reader=FilesReader.OWN),
+    FilesystemKind.UNKNOWN: KindRow(is_recognised=False),
+    FilesystemKind.BLANK: KindRow(is_recognised=False),
+    FilesystemKind.UNREADABLE: KindRow(is_recognised=False, hides_names=True),
+}

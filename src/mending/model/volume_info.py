@@ -1,0 +1,44 @@
+"""What a file system or container says of itself, in terms that all kinds share."""
+
+from enum import StrEnum
+
+import msgspec
+
+from mending.model.problems import Problem
+
+
+class VolumeState(StrEnum):
+    """How a volume was left.
+
+    `dirty`: not closed properly, or with a journal or log that is not replayed; `hibernated`: a
+    sleeping system owns it; `unknown`: the format does not tell, or it was not read.
+    """
+
+    CLEAN = "clean"
+    DIRTY = "dirty"
+    HIBERNATED = "hibernated"
+    UNKNOWN = "unknown"
+
+
+class VolumeInfo(msgspec.Struct, frozen=True, kw_only=True):
+    """One volume's own account of itself.
+
+    Attributes:
+        bytes: the length it believes to have; 0 where it does not tell.
+        identifier: UUID or serial number in the usual way of writing; empty where there is none.
+        group: the volume group that it is part of.
+        logical: names, as below `/dev/mapper`, of the volumes inside that group.
+        used: bytes in use; None where that is not cheap to know.
+        problems: what is wrong behind the first sector.
+        unchecked: what could not be checked and why, one sentence each.
+    """
+
+    bytes: int = 0
+    label: str = ""
+    identifier: str = ""
+    group: str = ""
+    logical: tuple[str, ...] = ()
+    used: int | None = None
+    state: VolumeState = VolumeState.UNKNOWN
+    problems: tuple[Problem, ...] = ()
+    unchecked: tuple[str, ...] = ()

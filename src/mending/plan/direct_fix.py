@@ -1,0 +1,79 @@
+"""Where a cause leads that a report names: the step that mends it, behind all that this needs."""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from mending.model import Place
+from mending.plan.options import Option, VisitCost
+
+
+@dataclass(frozen=True)
+class DirectFix:
+    """The step to go straight for, what it needs first, minutes with the ways, and the cost in
+    all.
+    """
+
+    option: Option
+    needed: tuple[Option, ...]
+    minutes: float
+    cost: float
+
+    @property
+    def says(self) -> str:
+        """The steps in their order."""
+        return ", then ".join(option.id for option in (*self.needed, self.option))
+
+
+def direct_fix_for(
+    options: Sequence[Option],
+    visits: Mapping[Place, VisitCost],
+    prices: Mapping[str, float],
+    hand_over: float,
+) -> dict[str, DirectFix]:
+    """For each cause the step to go straight for, behind all that it needs; none where handing over
+    costs less.
+
+    Args:
+        options: steps that can be done. prices, hand_over: minutes, as of `objective_of`.
+    """
+    by_id = {option.id: option for option in options}
+    best: dict[str, DirectFix] = {}
+    for option in options:
+        needed = needed_by(option, by_id)
+        if needed is None:
+            continue
+        group = [*needed, option]
+        minutes = sum(option.minutes for option in group)
+        for place in {option.place for option in group}:
+            mends = any(option.fixes for option in group if option.place is place)
+            minutes += visits[place].enter_minutes + (visits[place].test_minutes if mends else 0.0)
+        stakes = sum(prices.get(option.stakes, 0.0) for option in group)
+        for cause, chance in option.fixes.items():
+            cost = minutes + stakes + (1 - chance) * hand_over
+            if cost < (best[cause].cost if cause in best else hand_over):
+                best[cause] = DirectFix(option, needed, minutes, cost)
+    return best
+
+
+def needed_by(option: Option, by_id: Mapping[str, Option]) -> tuple[Option, ...] | None:
+    """All that a step needs, what is needed first in front; None where some of it cannot be
+    done.
+    """
+    found: list[Option] = []
+    return tuple(found[:-1]) if _gather(option, by_id, found, ()) else None
+
+
+def _gather(
+    option: Option, by_id: Mapping[str, Option], found: list[Option], above: tuple[str, ...]
+) -> bool:
+    """Add a step behind all that it needs; false where some of it cannot be done, or needs
+    itself.
+    """
+    if option in found:
+        return True
+    if option.id in above or any(name not in by_id for name in option.after):
+        return False
+    if not all(_gather(by_id[name], by_id, found, (*above, option.id)) for name in option.after):
+        return False
+    found.append(option)
+    return True

@@ -1,0 +1,6 @@
+"""What every repair is given, what it hands over, and the guards that all share."""
+
+from mending.repair.base.guards import check_awake, check_common
+from mending.repair.base.proposal import MendSettings, Proposal, Request
+
+__all__ = ["MendSettings", "Proposal", "Request", "check_awake", "check_common"]

@@ -1,0 +1,81 @@
+"""What a repair is given, and what it hands over: the changes, and what they answer."""
+
+from collections.abc import Callable
+from pathlib import Path
+
+import msgspec
+
+from mending.boot.chain import BootEnvironment, Trace
+from mending.boot.uefi import BootOptions
+from mending.disk.layout import Disk
+from mending.model import Change, Finding, FindingId, Progress, RefusedError, RepairId
+
+
+class MendSettings(msgspec.Struct, frozen=True):
+    """What the person has allowed beyond the usual, or told about the PC.
+
+    Attributes:
+        anyway: write although the present state would do.
+        key_at_hand: the recovery key of an encrypted volume can be typed in if it is asked for.
+        firmware: `bios` or `uefi` where it is known.
+        boot_options: what UEFI firmware remembers, where that is known.
+        restore_from: a folder with sound copies of files: a mounted tree, or packages.
+    """
+
+    anyway: bool = False
+    key_at_hand: bool = False
+    firmware: str | None = None
+    boot_options: BootOptions | None = None
+    restore_from: Path | None = None
+
+
+class Request(msgspec.Struct, frozen=True, kw_only=True):
+    """What a repair is given.
+
+    Attributes:
+        environment: the volumes and their files, of a disk or of a mounted tree.
+        trace: what the trace says of the target.
+        settings: what is allowed.
+        progress: whom to tell how far it is.
+    """
+
+    environment: BootEnvironment
+    trace: Trace
+    settings: MendSettings
+    progress: Progress
+
+    @property
+    def disk(self) -> Disk:
+        """The disk. Raises RefusedError for a mounted tree."""
+        if self.environment.disk is None:
+            raise RefusedError(
+                "This repair needs the disk itself and not a mounted tree.",
+                "Name the image or the device.",
+            )
+        return self.environment.disk
+
+    def found(self, *kinds: FindingId) -> tuple[Finding, ...]:
+        """The findings of these kinds, in the order of the trace."""
+        return tuple(finding for finding in self.trace.findings if finding.id in kinds)
+
+    def calling_for(self, repair: RepairId) -> tuple[Finding, ...]:
+        """The findings that a repair was offered for."""
+        return tuple(finding for finding in self.trace.findings if repair in finding.repairs)
+
+
+class Proposal(msgspec.Struct, frozen=True, kw_only=True):
+    """Everything a repair would change, before anything is written.
+
+    Attributes:
+        says: one sentence: what is written and why this kind.
+        changes: do not overlap; in the order in which they are to be written.
+        answers: the findings that must be gone afterwards.
+        fault_after: looks at the trace of the mended target where no finding tells that the repair
+            worked; says what is wrong, or nothing.
+    """
+
+    repair: RepairId
+    says: str
+    changes: tuple[Change, ...]
+    answers: tuple[Finding, ...]
+    fault_after: Callable[[Trace], str] | None = None

@@ -1,0 +1,169 @@
+"""The repair `boot-entries`: an entry for every sound kernel, in the form that the boot manager on
+this disk reads.
+
+Entry files for a manager that reads them; a small menu where GRUB is the manager. Entries that work
+are never touched.
+"""
+
+from mending.boot.chain import OutOfReachError
+from mending.boot.linux import KernelWithInitramfs, find_sound_kernels
+from mending.boot.new_entry import WantedSystem, entry_home, wanted_system_of
+from mending.disk.files import FilesUnavailableError
+from mending.disk.volume import Volume
+from mending.model import Change, FilesystemKind, Finding, FindingId, RefusedError, RepairId
+from mending.model.limits import INITRAMFS_BYTES, KERNEL_BYTES
+from mending.repair.base import Proposal, Request
+from mending.repair.files import put_files
+
+REPAIR = RepairId.BOOT_ENTRIES
+_FOR_MENU = (FindingId.GRUB_MENU_MISSING, FindingId.GRUB_MENU_EMPTY)
+_ENTRIES = "loader/entries"
+
+
+def propose(request: Request) -> Proposal:
+    """Changes that add entries.
+
+    Raises:
+        RefusedError: no such finding, no sound kernel, no telling which system is meant, or no
+            room.
+    """
+    present = request.calling_for(REPAIR)
+    if not present:
+        raise RefusedError(
+            "The boot manager has an entry that can be shown.",
+            "Entries that work are not replaced.",
+        )
+    wanted = wanted_system_of(request.environment)
+    if wanted.volume.encrypted:
+        raise RefusedError(
+            "The root is encrypted; what unlocks it belongs in the entry.", "Write it by hand."
+        )
+    for_menu = [finding for finding in present if finding.id in _FOR_MENU]
+    if for_menu:
+        says, changes = _menu(request, wanted, for_menu[0])
+    else:
+        says, changes = _files(request, wanted)
+    return Proposal(repair=REPAIR, says=says, changes=tuple(changes), answers=present)
+
+
+def _files(request: Request, wanted: WantedSystem) -> tuple[str, list[Change]]:
+    home = entry_home(request.environment)
+    if home is None:
+        raise RefusedError(
+            "No boot manager that reads entry files was found.", "Mend its loader first."
+        )
+    kernels = find_sound_kernels(request.environment, home)
+    copied: dict[str, bytes] = {}
+    if not kernels:
+        kernels, copied = _brought(request, wanted, home)
+    files = dict(copied)
+    for kernel in kernels:
+        rows = [
+            f"title {wanted.title}",
+            f"version {kernel.version}",
+            f"sort-key {wanted.key}",
+            f"linux {kernel.path}",
+        ]
+        rows += [f"initrd {kernel.initrd}"] if kernel.initrd else []
+        text = "\n".join([*rows, f"options {wanted.line(bool(kernel.initrd))}", ""])
+        files[_free_name(request, home, f"{wanted.key}-{kernel.version}")] = text.encode()
+    changes = put_files(
+        request.environment, home, files, f"boot entries and the tables of volume {home.number}"
+    )
+    what = f"; kernel and initramfs copied from volume {wanted.volume.number}" if copied else ""
+    versions = ", ".join(kernel.version for kernel in kernels)
+    return f"Writes entries for {versions} to /{_ENTRIES} on volume {home.number}{what}.", changes
+
+
+def _brought(
+    request: Request, wanted: WantedSystem, home: Volume
+) -> tuple[list[KernelWithInitramfs], dict[str, bytes]]:
+    """The newest kernel of the system itself, and the copies of it that the manager can reach."""
+    own = [
+        kernel for kernel in find_sound_kernels(request.environment, wanted.volume) if kernel.initrd
+    ]
+    if not own:
+        raise RefusedError("No sound kernel with its initramfs was found.", "Restore one first.")
+    newest, folder = own[0], f"/{wanted.key}/{own[0].version}"
+    files = {
+        f"{folder}/linux": _whole(request, newest.volume, newest.path, KERNEL_BYTES),
+        f"{folder}/initrd": _whole(request, newest.volume, newest.initrd, INITRAMFS_BYTES),
+    }
+    return [KernelWithInitramfs(home, f"{folder}/linux", newest.version, f"{folder}/initrd")], files
+
+
+def _whole(request: Request, volume: Volume, path: str, limit: int) -> bytes:
+    try:
+        return request.environment.read(volume, path, limit)
+    except (OutOfReachError, FilesUnavailableError) as error:
+        raise RefusedError(f"{path} cannot be read to its end: {error}") from error
+
+
+def _free_name(request: Request, home: Volume, stem: str) -> str:
+    """A name that no entry has: one that is there, hidden or not, stays as it is."""
+    names = [
+        f"{_ENTRIES}/{stem}.conf",
+        *(f"{_ENTRIES}/{stem}-{number}.conf" for number in range(2, 100)),
+    ]
+    return next(name for name in names if request.environment.find(home, name) is None)
+
+
+def _menu(request: Request, wanted: WantedSystem, finding: Finding) -> tuple[str, list[Change]]:
+    path = finding.where.path or ""
+    home = _menu_home(request, path)
+    volumes = [home, wanted.volume] if home != wanted.volume else [home]
+    kernels = [
+        kernel for volume in volumes for kernel in find_sound_kernels(request.environment, volume)
+    ]
+    if not kernels:
+        raise RefusedError("No sound kernel was found for a menu.", "Restore one first.")
+    text = "\n".join(
+        [
+            "set timeout=3",
+            "set default=0",
+            *(_menu_entry(request, wanted, kernel) for kernel in kernels),
+            "",
+        ]
+    )
+    found = request.environment.find(home, path)
+    data = text.encode()
+    if found is not None and home.filesystem == FilesystemKind.EXT:
+        data = data.ljust(found.bytes, b"\n")  # on ext a file keeps its length
+    changes = put_files(
+        request.environment,
+        home,
+        {found.path if found is not None else path: data},
+        f"GRUB's menu {path}",
+    )
+    versions = ", ".join(kernel.version for kernel in kernels)
+    return f"Writes a menu for {versions} to {path} on volume {home.number}.", changes
+
+
+def _menu_home(request: Request, path: str) -> Volume:
+    """The only volume that has the folder of the menu."""
+    folder, found = path.rpartition("/")[0], []
+    for volume in request.environment.volumes:
+        try:
+            home = request.environment.find(volume, folder) if not volume.extended else None
+        except OutOfReachError:
+            continue
+        found += [volume] if home is not None and home.is_folder else []
+    if len(found) != 1:
+        count = "No volume" if not found else f"{len(found)} volumes"
+        raise RefusedError(
+            f"{count} have the folder {folder}, so where the menu goes cannot be told.",
+            "Ask the user.",
+        )
+    return found[0]
+
+
+def _menu_entry(request: Request, wanted: WantedSystem, kernel: KernelWithInitramfs) -> str:
+    identifier = request.environment.contents(kernel.volume).info.identifier
+    rows = [f"search --no-floppy --fs-uuid --set=root {identifier}"] if identifier else []
+    rows += [
+        f"linux {kernel.path} {wanted.line(bool(kernel.initrd))}",
+        *([f"initrd {kernel.initrd}"] if kernel.initrd else []),
+    ]
+    inside = "\n".join(f"  {row}" for row in rows)
+    title = "".join(sign for sign in wanted.title if sign not in "'\\\n")
+    return f"menuentry '{title} ({kernel.version})' {{\n{inside}\n}}"

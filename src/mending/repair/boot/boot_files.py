@@ -1,0 +1,64 @@
+"""The repair `boot-files`: the fallback loader that firmware finds without a boot entry, copied
+afresh.
+
+It is copied from where a sound one is: another loader of the same boot manager on the volume, or
+the files that the installed system keeps of it. Nothing else on the volume is changed, and nothing
+is deleted.
+"""
+
+from mending.boot.uefi import fallback_name, spare_loader
+from mending.disk.fat import FatWriter
+from mending.disk.system import read_contents
+from mending.disk.volume import Volume
+from mending.model import FindingId, InputError, Patch, RefusedError, RepairId
+from mending.repair.base import Proposal, Request, check_awake
+
+REPAIR = RepairId.BOOT_FILES
+_ANSWERS = (FindingId.EFI_LOADER_DAMAGED, FindingId.EFI_ENTRY_NEEDED, FindingId.EFI_LOADER_MISSING)
+
+
+def propose(request: Request) -> Proposal:
+    """Patches that put one file on the EFI system partition.
+
+    Raises:
+        RefusedError: no such finding, no sound loader to copy, or no room for it.
+    """
+    disk, present = request.disk, request.found(*_ANSWERS)
+    asked_for = request.calling_for(REPAIR) or request.found(FindingId.EFI_ENTRY_NEEDED)
+    if not asked_for:
+        raise RefusedError(
+            "The fallback loader is there, or there is none to copy.", "Nothing is written."
+        )
+    spare = spare_loader(request.environment)
+    if spare is None:
+        raise RefusedError(
+            "No sound loader was found that could be copied.", "Copy the files off a rescue stick."
+        )
+    check_awake(read_contents(disk.source, spare.home))
+    path = fallback_name(spare.machine)
+    patches = _patches(request, spare.home, path, spare.data)
+    says = (
+        f"Copies {spare.path} of volume {spare.volume.number} to {path} on volume"
+        f" {spare.home.number}."
+    )
+    answers = tuple(
+        finding
+        for finding in present
+        if finding.id != FindingId.EFI_LOADER_DAMAGED or (finding.where.path or "").upper() == path
+    )
+    return Proposal(repair=REPAIR, says=says, changes=patches, answers=answers)
+
+
+def _patches(request: Request, home: Volume, path: str, data: bytes) -> tuple[Patch, ...]:
+    try:
+        writer = FatWriter(request.disk.source, home.offset)
+        writer.put(path, data)
+        ranges = writer.ranges()
+    except InputError as error:
+        raise RefusedError(error.says, error.hint) from error
+    if not ranges:
+        raise RefusedError(f"{path} is already what would be written.")
+    return tuple(
+        Patch(offset, before, after, f"{path} and the tables it needs")
+        for offset, before, after in ranges
+    )

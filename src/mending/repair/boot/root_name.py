@@ -1,0 +1,153 @@
+"""The repair `root-name`: an entry or an fstab that names a volume which is not there, made to name
+the one meant.
+
+A name is put in the place of a name, in the file's own blocks, so it must not be longer than the
+old one. Which volume is meant has to be plain: the only one that holds a Linux system for a root;
+for a mount the only one of that kind that nothing else names.
+"""
+
+from mending.boot.linux import mount_table, volume_named
+from mending.disk.layout import Disk
+from mending.disk.system import Contents, read_contents
+from mending.disk.volume import Volume
+from mending.model import FilesystemKind, Finding, FindingId, Patch, RefusedError, RepairId
+from mending.repair.base import Proposal, Request
+from mending.repair.files import patch_file, read_file
+
+REPAIR = RepairId.ROOT_NAME
+_ANSWERS = (FindingId.ROOT_MISSING, FindingId.MOUNT_MISSING)
+_KINDS = {
+    "ext2": FilesystemKind.EXT,
+    "ext3": FilesystemKind.EXT,
+    "ext4": FilesystemKind.EXT,
+    "vfat": "fat",
+    "ntfs3": FilesystemKind.NTFS,
+    "ntfs-3g": FilesystemKind.NTFS,
+}
+"""What an fstab calls a file system, where we call it otherwise; `fat` stands for all three."""
+
+
+def propose(request: Request) -> Proposal:
+    """Patches of every place in the file where the wrong name stands.
+
+    Raises:
+        RefusedError: no such finding, or no telling which volume is meant, or no room for its name.
+    """
+    disk = request.disk
+    findings = [fault for fault in request.calling_for(REPAIR) if fault.id in _ANSWERS]
+    if not findings:
+        raise RefusedError(
+            "No entry and no fstab names a volume that is not there.", "There is nothing to write."
+        )
+    inside = [read_contents(disk.source, volume) for volume in disk.volumes if not volume.extended]
+    patches: list[Patch] = []
+    says = []
+    for finding in findings:
+        home, data, wrong = _place(disk, finding)
+        if finding.id == FindingId.ROOT_MISSING:
+            meant = _root(inside)
+        else:
+            meant = _mount(inside, data, wrong, finding)
+        right = _name_of(meant, wrong, data)
+        path = finding.where.path or ""
+        places = [at for at in range(len(data)) if data.startswith(wrong, at)]
+        if len(right) < len(wrong) and any(data[at + len(wrong) :][:1].strip() for at in places):
+            raise RefusedError(
+                f"The shorter name does not fit where {path} puts it in quotes.",
+                "Change it by hand.",
+            )
+        changes = [(at, right.ljust(len(wrong))) for at in places]
+        patches += patch_file(
+            disk, home, path, changes, f"name of volume {meant.volume.number} in {path}"
+        )
+        says.append(
+            f"{path} on volume {home.number} names volume {meant.volume.number}: {right.decode()}."
+        )
+    return Proposal(
+        repair=REPAIR, says=" ".join(says), changes=tuple(patches), answers=tuple(findings)
+    )
+
+
+def _place(disk: Disk, finding: Finding) -> tuple[Volume, bytes, bytes]:
+    """The volume and content of the file that the finding is about, and the wrong name in it."""
+    path, line = finding.where.path or "", finding.where.line
+    for volume in disk.volumes:
+        data = read_file(disk, volume, path)
+        rows = data.splitlines() if data is not None else []
+        row = rows[line - 1] if line is not None and 0 < line <= len(rows) else b"\n".join(rows)
+        wrong = volume_named(
+            row.decode("utf-8", errors="replace"), finding.id == FindingId.ROOT_MISSING
+        )
+        if data is not None and wrong:
+            return volume, data, wrong.encode()
+    raise RefusedError(f"{path} was not found again.", "Trace the disk once more.")
+
+
+def _root(inside: list[Contents]) -> Contents:
+    found = [
+        contents
+        for contents in inside
+        if any(system.family == "linux" for system in contents.systems)
+    ]
+    if len(found) != 1:
+        count = "No volume" if not found else f"{len(found)} volumes"
+        raise RefusedError(
+            f"{count} hold a Linux system, so which root is meant cannot be told.", "Ask the user."
+        )
+    return found[0]
+
+
+def _mount(inside: list[Contents], data: bytes, wrong: bytes, finding: Finding) -> Contents:
+    rows = list(mount_table(data.decode("utf-8", errors="replace")))
+    row = next((mount for mount in rows if mount.name.value.encode() == wrong), None)
+    if row is None:
+        raise RefusedError(
+            f"{finding.where.path} was not found again.", "Trace the disk once more."
+        )
+    taken = {mount.name.value.lower() for mount in rows}
+    kind = _KINDS.get(row.filesystem, row.filesystem)
+    free = [
+        contents
+        for contents in inside
+        if contents.volume.filesystem.startswith(kind)
+        and not _names(contents) & taken
+        and not contents.systems
+    ]
+    if len(free) != 1:
+        count = "No volume" if not free else f"{len(free)} volumes"
+        raise RefusedError(
+            f"{count} could be meant for {row.point}, so nothing is written.", "Ask the user."
+        )
+    return free[0]
+
+
+def _names(contents: Contents) -> set[str]:
+    names = (
+        contents.info.identifier,
+        contents.info.label,
+        contents.volume.partuuid,
+        contents.volume.partlabel,
+    )
+    return {name.lower() for name in names if name}
+
+
+def _name_of(meant: Contents, wrong: bytes, data: bytes) -> bytes:
+    """The name of the volume of the same kind as the wrong one, which the word in front of it
+    tells.
+    """
+    before = data[: data.index(wrong)].rstrip(b"\"'").lower()
+    kinds = {
+        b"partuuid=": meant.volume.partuuid,
+        b"partlabel=": meant.volume.partlabel,
+        b"label=": meant.info.label,
+    }
+    right = next(
+        (name for key, name in kinds.items() if before.endswith(key)), meant.info.identifier
+    ).encode()
+    if not right or len(right) > len(wrong):
+        raise RefusedError(
+            f"The name of volume {meant.volume.number} does not fit in the place of"
+            f" {wrong.decode(errors='replace')}.",
+            "Change it by hand.",
+        )
+    return right

@@ -1,0 +1,76 @@
+"""Files put in their place: on FAT by our own writer, on ext in the blocks they have, in a mounted
+tree by name.
+"""
+
+from collections.abc import Mapping
+
+from mending.boot.chain import BootEnvironment, TreeEnvironment
+from mending.disk.fat import FatWriter
+from mending.disk.layout import Disk
+from mending.disk.system import read_contents
+from mending.disk.volume import Volume
+from mending.model import Change, FileChange, InputError, Patch, RefusedError
+from mending.repair.base import check_awake
+from mending.repair.files.in_place import patch_file, read_file
+
+
+def put_files(
+    environment: BootEnvironment, volume: Volume, files: Mapping[str, bytes], says: str
+) -> list[Change]:
+    """The changes that put files, by their paths on a volume, in their places.
+
+    On ext a file must be there already and be as long: nothing but its bytes is changed.
+
+    Args:
+        says: what they are, for people.
+
+    Raises:
+        RefusedError: no room, another length, another file system, or a guard says no.
+    """
+    if isinstance(environment, TreeEnvironment):
+        return _in_tree(environment, volume, files, says)
+    disk = environment.disk
+    if disk is None:
+        raise RefusedError("Files cannot be put here.", "Name the disk or the mounted system.")
+    if volume.kind.is_fat:
+        check_awake(read_contents(disk.source, volume))
+        return [*_on_fat(disk, volume, files, says)]
+    return _in_their_blocks(disk, volume, files, says)
+
+
+def _in_tree(
+    environment: TreeEnvironment, volume: Volume, files: Mapping[str, bytes], says: str
+) -> list[Change]:
+    changes: list[Change] = []
+    for path, data in files.items():
+        in_tree = environment.path_in_tree(volume, path)
+        changes.append(FileChange(in_tree, environment.tree.holds(in_tree), data, says))
+    return changes
+
+
+def _in_their_blocks(
+    disk: Disk, volume: Volume, files: Mapping[str, bytes], says: str
+) -> list[Change]:
+    changes: list[Change] = []
+    for path, data in files.items():
+        old = read_file(disk, volume, path, len(data) + 1)
+        if old is None or len(old) != len(data):
+            what = "is not there" if old is None else "has another length"
+            raise RefusedError(
+                f"{path} {what} on volume {volume.number}, and no new blocks are given out on"
+                f" {volume.filesystem}.",
+                "Mount the volume and name its folder as the target.",
+            )
+        changes += patch_file(disk, volume, path, [(0, data)], says)
+    return changes
+
+
+def _on_fat(disk: Disk, volume: Volume, files: Mapping[str, bytes], says: str) -> list[Patch]:
+    try:
+        writer = FatWriter(disk.source, volume.offset)
+        for path, data in files.items():
+            writer.put(path, data)
+        ranges = writer.ranges()
+    except InputError as error:
+        raise RefusedError(error.says, error.hint) from error
+    return [Patch(offset, before, after, says) for offset, before, after in ranges]

@@ -1,0 +1,18 @@
+"""One repair from proposal to proof, and several one after the other."""
+
+from mending.repair.run.mend import MendResult, Preview, carry_out, examine, preview
+from mending.repair.run.registry import repair_of
+from mending.repair.run.sequence import MendAllResult, PlannedSequence, preview_all, wanted
+
+__all__ = [
+    "MendAllResult",
+    "MendResult",
+    "PlannedSequence",
+    "Preview",
+    "carry_out",
+    "examine",
+    "preview",
+    "preview_all",
+    "repair_of",
+    "wanted",
+]

@@ -1,0 +1,200 @@
+"""One repair from beginning to end: trace, propose, try it on a write overlay, write, trace again.
+
+What was proposed and shown is what is written: `carry_out` takes the preview as it is, after the
+bytes that it would change were compared with those that it was made for.
+"""
+
+from pathlib import Path
+
+import msgspec
+
+from mending.boot.chain import BootEnvironment, Trace
+from mending.boot.trace import open_environment, trace_environment, trace_target
+from mending.disk.scan import DiskMap, lost_between
+from mending.model import (
+    PHASES,
+    Change,
+    FileChange,
+    Finding,
+    PhaseState,
+    Progress,
+    RefusedError,
+    RepairFailedError,
+    RepairId,
+    hex_preview,
+    silent,
+)
+from mending.repair.base import MendSettings, Proposal
+from mending.repair.journal import belongs_to, load_points, roll_back, write_point
+from mending.repair.run.registry import propose
+from mending.source import Target
+
+
+class WriteResult(msgspec.Struct, frozen=True, kw_only=True):
+    """One range that is or would be written; `path` is for repairs on files."""
+
+    offset: int
+    length: int
+    path: str | None
+    says: str
+    before_hex: str
+    after_hex: str
+
+
+class MendResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="mend/1"):
+    """What a repair did, or would do where `done` is false. The maps are None where the table stays
+    as it is.
+    """
+
+    repair: str
+    says: str
+    done: bool
+    writes: tuple[WriteResult, ...]
+    undo_point: str | None
+    before: str
+    after: str
+    failing_before: str | None
+    failing_after: str | None
+    map_before: DiskMap | None
+    map_after: DiskMap | None
+
+
+class Examined(msgspec.Struct, frozen=True):
+    """A target that was opened and traced, so that neither is done twice."""
+
+    target: Target
+    environment: BootEnvironment
+    trace: Trace
+
+
+class Preview(msgspec.Struct, frozen=True):
+    """A proposal, the target before it, and the target as it would be."""
+
+    proposal: Proposal
+    settings: MendSettings
+    before: Examined
+    after: Examined
+
+    def result(self, undo_point: str | None = None, after: Trace | None = None) -> MendResult:
+        """The document of this repair, carried out where there is an undo point."""
+        before, seen = self.before.trace, after or self.after.trace
+        later = seen.map if before.map != seen.map else None
+        earlier = None
+        if before.map is not None and later is not None:
+            earlier = lost_between(before.map, later)
+        return MendResult(
+            repair=self.proposal.repair,
+            says=self.proposal.says,
+            done=undo_point is not None,
+            writes=tuple(_write_result(change) for change in self.proposal.changes),
+            undo_point=undo_point,
+            before=before.verdict,
+            after=seen.verdict,
+            failing_before=before.failing_phase,
+            failing_after=seen.failing_phase,
+            map_before=earlier,
+            map_after=later,
+        )
+
+
+def examine(target: Target, settings: MendSettings) -> Examined:
+    """Open and trace a target. Raises InputError."""
+    environment = open_environment(target)
+    trace = trace_environment(target, environment, settings.firmware, settings.boot_options)
+    return Examined(target, environment, trace)
+
+
+def preview(
+    repair: RepairId,
+    before: Examined,
+    settings: MendSettings,
+    progress: Progress = silent,
+) -> Preview:
+    """What a repair would do, tried on a write overlay. Reads only.
+
+    Args:
+        progress: told how far it is where a repair has to read the whole disk.
+
+    Raises:
+        RefusedError: a guard says no, or the target would not be better for it.
+    """
+    proposal = propose(repair, before.environment, before.trace, settings, progress)
+    after = examine(before.target.overlaid(proposal.changes), settings)
+    fault = find_fault(before.trace, after.trace, proposal)
+    if fault:
+        raise RefusedError(f"{repair} would not help: {fault}")
+    return Preview(proposal, settings, before, after)
+
+
+def carry_out(planned: Preview, target: Target, folder: Path, at: str) -> tuple[MendResult, Trace]:
+    """Write what was previewed and prove it; also gives the trace afterwards.
+
+    Args:
+        target: the same target, opened for writing.
+        folder: where its undo points live.
+        at: the time, in RFC 3339.
+
+    Raises:
+        RefusedError: the target changed since the preview, or an earlier repair was cut off.
+        RepairFailedError: it failed, or the target is not better for it; everything was put back.
+    """
+    for point in load_points(folder):
+        if point.state.state == "planned" and belongs_to(point, target):
+            raise RefusedError(
+                f"An earlier repair was cut off half-way: {point.file.id}.", "Undo it first."
+            )
+    proposal, settings = planned.proposal, planned.settings
+    point = write_point(target, proposal, folder, at)
+    after = trace_target(target, settings.firmware, settings.boot_options)
+    fault = find_fault(planned.before.trace, after, proposal)
+    if fault:
+        roll_back(target, point, at)
+        raise RepairFailedError(f"{proposal.repair} was rolled back: {fault}")
+    return planned.result(point.file.id, after), after
+
+
+def find_fault(before: Trace, after: Trace, proposal: Proposal) -> str:
+    """Why the later trace does not prove the repair; empty when it does.
+
+    Every finding that the repair answers must be gone; where it answers none, it has to look at the
+    trace itself. Beyond that the start must get farther, or at least nothing fatal may be new.
+    """
+    left = {_place_of(finding) for finding in after.findings}
+    for finding in proposal.answers:
+        if _place_of(finding) in left:
+            return f"{finding.id} is still found."
+    if proposal.fault_after is not None:
+        fault = proposal.fault_after(after)
+        if fault:
+            return fault
+    elif not proposal.answers:
+        return "no finding asks for it, so nothing could prove it."
+    if _passed(after) > _passed(before):
+        return ""  # it gets farther; what it stops at now lay hidden behind
+    new = {finding.id for finding in after.fatal} - {finding.id for finding in before.fatal}
+    return f"{sorted(new)[0]} is newly found." if new else ""
+
+
+def _place_of(finding: Finding) -> tuple[object, ...]:
+    """What makes a finding the same one in two traces."""
+    where = finding.where
+    return finding.id, where.offset, where.path, where.line
+
+
+def _passed(trace: Trace) -> tuple[int, int]:
+    """How far a start gets: phase, and checks before the one that fails."""
+    phase = trace.failing_phase.rank if trace.failing_phase else len(PHASES)
+    states = [check.state for check in trace.checks]
+    failing = states.index(PhaseState.FAILED) if PhaseState.FAILED in states else len(states)
+    return phase, failing
+
+
+def _write_result(change: Change) -> WriteResult:
+    return WriteResult(
+        offset=0 if isinstance(change, FileChange) else change.offset,
+        length=change.length,
+        path=change.path if isinstance(change, FileChange) else None,
+        says=change.says,
+        before_hex=hex_preview(change.before or b""),
+        after_hex=hex_preview(change.after or b""),
+    )

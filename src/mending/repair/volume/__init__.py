@@ -1,0 +1,1 @@
+"""Repairs of volumes: boot sectors, FAT mirrors, superblocks."""

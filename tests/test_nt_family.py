@@ -1,0 +1,121 @@
+"""Volumes of the NT family with the real boot record of their family, taken from a sample volume;
+a stub stands in for the manager, which no package may ship. SeaBIOS has the last word.
+"""
+
+import functools
+import unittest
+from pathlib import Path
+
+from tests.machine import QEMU, screen_of
+from tests.samples import needs_samples, read_samples
+from tests.support import SECTOR, InFolder, ids, needs, tool, trace_file
+
+MBR_CODE = Path("/usr/lib/syslinux/mbr/mbr.bin")
+MAKERS = ("sfdisk", "mkfs.ntfs", "ntfscp", "nasm", MBR_CODE)
+START, MIB = 2048, 16
+CODE_BYTES, CODE_AT = 16 * SECTOR, 0x54
+SAYS = "FERRY-MANAGER"
+STUB = f"""
+bits 16
+    push cs
+    pop ds
+    call here
+here:
+    pop si
+    add si, text - here
+next:
+    lodsb
+    or al, al
+    jz done
+    mov ah, 0x0e
+    mov bx, 7
+    int 0x10
+    jmp next
+done:
+    hlt
+    jmp done
+text: db "{SAYS}", 0
+times 4096-($-$$) db 0x90
+"""
+
+
+@functools.cache
+def real_boot_record():
+    """The first 16 sectors of a real volume of the family."""
+    _, data = next(read_samples("dissect.ntfs", "_data/ntfs.bin.gz"))
+    return data[:CODE_BYTES]
+
+
+class BootRecord(InFolder):
+    def manager(self):
+        source, made = self.folder / "stub.asm", self.folder / "stub"
+        source.write_text(STUB)
+        tool("nasm", "-f", "bin", "-o", made, source)
+        return made.read_bytes()
+
+    def disk(self, files, *options):
+        """A disk whose MBR code is open and whose boot record is real."""
+        volume, image = self.folder / "volume", self.folder / "nt.img"
+        volume.write_bytes(bytes(MIB << 20))
+        tool("mkfs.ntfs", "-q", "-F", "-p", START, "-H", 255, "-S", 63, *options, volume)
+        for name, data in files.items():
+            held = self.folder / "held"
+            held.write_bytes(data)
+            tool("ntfscp", volume, held, name)
+        record, data = real_boot_record(), bytearray(volume.read_bytes())
+        data[:3], data[CODE_AT:CODE_BYTES] = record[:3], record[CODE_AT:]
+        table = f"label: dos\nstart={START},size={(MIB << 20) // SECTOR},type=7,bootable\n"
+        image.write_bytes(bytes(MIB + 4 << 20))
+        tool("sfdisk", "-q", image, stdin=table)
+        with image.open("r+b") as file:
+            file.write(MBR_CODE.read_bytes()[:440])
+            file.seek(START * SECTOR)
+            file.write(data)
+        return image
+
+    @needs_samples("dissect.ntfs")
+    @needs(*MAKERS, QEMU)
+    def test_a_sound_one_has_no_finding_and_starts(self):
+        for name in ("BOOTMGR", "bootmgr"):
+            path = self.disk({name: self.manager()})
+            trace = trace_file(path)
+            self.assertEqual((ids(trace, "fatal"), trace.failing_phase), ([], None))
+            self.assertEqual((trace.verdict, trace.unread.phase), ("unsure", "boot-manager"))
+        self.assertIn(SAYS, screen_of(path, "bios", SAYS, seconds=40))
+
+    @needs_samples("dissect.ntfs")
+    @needs(*MAKERS, QEMU)
+    def test_every_later_name_counts(self):
+        path = self.disk({"NTLDR": self.manager()})
+        self.assertEqual(ids(trace_file(path), "fatal"), [])
+        self.assertIn(SAYS, screen_of(path, "bios", SAYS, seconds=40))
+
+    @needs_samples("dissect.ntfs")
+    @needs(*MAKERS)
+    def test_a_manager_that_is_missing_renamed_or_empty(self):
+        rows = (
+            ({}, "first-file-missing"),
+            ({"BOOTMGR.OLD": self.manager()}, "first-file-missing"),
+            ({"BOOTMGR": b""}, "first-file-empty"),
+        )
+        for files, expected in rows:
+            with self.subTest(expected=expected, files=list(files)):
+                trace = trace_file(self.disk(files))
+                self.assertEqual(
+                    (ids(trace, "fatal"), trace.failing_phase), ([expected], "boot-manager")
+                )
+
+    @needs_samples("dissect.ntfs")
+    @needs(*MAKERS, QEMU)
+    def test_a_missing_and_a_compressed_manager_stop_real_firmware_too(self):
+        missing = screen_of(self.disk({}), "bios", "to restart", seconds=40)
+        self.assertIn("to restart", missing)
+        self.assertNotIn(SAYS, missing)
+        path = self.disk({"BOOTMGR": self.manager() * 8}, "-C", "-c", "4096")
+        trace = trace_file(path)
+        self.assertEqual(ids(trace, "fatal"), ["first-file-compressed"])
+        self.assertIn("is compressed", screen_of(path, "bios", "is compressed", seconds=40))
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,82 @@
+"""Every reader of `formats/`, streams included: any bytes give a record or our own error."""
+
+import importlib
+import io
+import sys
+import tempfile
+import unittest
+from pathlib import Path
+
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+import mending.formats
+from mending.formats.evidence import systemd_journal
+from mending.model import MendingError
+from tests.readers import calls_of, drained, readers_of
+
+FAULTY = '''
+"""A reader that trusts a length on the disk."""
+
+
+def read(data: bytes) -> int:
+    """The byte that the first byte points at."""
+    return data[data[0]] if data else 0
+'''
+
+
+def try_reader(module, function, examples=60):
+    """Fails with the first input that makes the reader raise anything that is not ours."""
+
+    @given(calls_of(module, function))
+    @settings(
+        max_examples=examples,
+        suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large],
+    )
+    def attempt(arguments):
+        try:
+            drained(function(**arguments))
+        except MendingError:
+            return
+
+    attempt()
+
+
+class Readers(unittest.TestCase):
+    def test_every_reader_gives_a_record_or_our_error(self):
+        tried = set()
+        for module, function in readers_of(mending.formats):
+            name = f"{module.__name__.removeprefix('mending.formats.')}.{function.__name__}"
+            tried.add(name)
+            with self.subTest(name):
+                try_reader(module, function)
+        rooms = {name.partition(".")[0] for name in tried}
+        self.assertEqual(len(rooms), 8)
+        for stream in ("evidence.systemd_journal.read_json", "evidence.dump.read"):
+            self.assertIn(stream, tried)
+
+    def test_a_new_reader_is_found_and_tried_without_a_list(self):
+        folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
+        (folder / "newformats").mkdir()
+        (folder / "newformats/__init__.py").write_text('"""Formats."""\n')
+        (folder / "newformats/berth.py").write_text(FAULTY)
+        sys.path.insert(0, str(folder))
+        self.addCleanup(sys.path.remove, str(folder))
+        found = list(readers_of(importlib.import_module("newformats")))
+        self.assertEqual([function.__qualname__ for _, function in found], ["read"])
+        with self.assertRaises(IndexError):
+            try_reader(*found[0])
+
+
+class Streams(unittest.TestCase):
+    def test_a_journal_of_json_with_bytes_that_are_no_text(self):
+        @given(st.binary(max_size=40))
+        def attempt(data):
+            line = b'{"__REALTIME_TIMESTAMP":"1","MESSAGE":"' + data + b'"}\n'
+            list(systemd_journal.read_json(io.BytesIO(line)))
+
+        attempt()
+
+
+if __name__ == "__main__":
+    unittest.main()
