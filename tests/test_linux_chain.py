@@ -205,6 +205,24 @@ class Chain(Systems):
         self.assertEqual((done["failing_after"], done["after"]), (None, "no-fault-found"))
 
 
+class LostEntries(Systems):
+    @needs(*MAKERS)
+    def test_an_entry_that_grub_needs_is_put_back_where_it_was(self):
+        path = self.disk(self.tree())
+        sound = path.read_bytes()
+        rows = ((446, bytes(16)), (454, (START + 64).to_bytes(4, "little")))
+        for at, change in rows:
+            path.write_bytes(sound)
+            patch(path, at, change)
+            self.assertEqual(trace_file(path).failing_phase, "boot-manager")
+            done = self.json_here("mend", path, "--all", "--yes")
+            steps = [step["repair"] for step in done["steps"]]
+            self.assertEqual((done["after"], steps), ("no-fault-found", ["partition-table"]))
+            after = path.read_bytes()
+            self.assertEqual(after[454:458], sound[454:458])
+            self.assertEqual((after[:440], after[510:]), (sound[:440], sound[510:]))
+
+
 class Names(Systems):
     WRONG = "5ea00000-0000-4000-8000-0000000000ff"
 

@@ -39,6 +39,8 @@ def propose(request: Request) -> Proposal:
         patch = _patch(disk.source, 510, signature, "the signature of sector 0")
         return Proposal(repair=REPAIR, says=says, changes=(patch,), answers=asked)
     lost = request.found(FindingId.BOOT_SIGNATURE_MISSING, FindingId.GPT_BOTH_DAMAGED)
+    if not disk.volumes:
+        lost = lost or asked  # a table that lists nothing, while volumes lie on the disk
     if not lost and not may_lack_entries(disk):
         raise RefusedError(
             "The partition table is there, and is none that is written here.",
