@@ -20,7 +20,7 @@ else
 endif
 
 # The tests that need little time and no system program, for while one works.
-QUICK := house docs readers parsers knowledge codes planning reason maps
+QUICK := docs codes maps findings confirmed
 
 quick: $(INSTALLED)
 	$(BIN)/python -m unittest -q $(addprefix tests.test_,$(QUICK))
