@@ -4,6 +4,8 @@ PYTHON ?= $(shell command -v python3.11 || command -v python3)
 VENV := .venv
 BIN := $(VENV)/bin
 INSTALLED := $(VENV)/.installed
+# Python keeps what it compiled, as in a program that was installed by pip; hundreds of starts need it.
+unexport PYTHONDONTWRITEBYTECODE
 
 .PHONY: demo test quick samples real check coverage docs bench fuzz assemble shots clean
 

@@ -2,6 +2,7 @@
 every id of the catalogue is used.
 """
 
+import re
 import unittest
 from pathlib import Path
 
@@ -73,6 +74,11 @@ class Catalogue(unittest.TestCase):
             path.read_text() for path in house.rglob("*.py") if "catalogue" not in path.parts
         )
         self.assertEqual([each for each in FindingId if f"FindingId.{each.name}" not in code], [])
+
+    def test_every_id_is_named_by_a_test(self):
+        tests = "".join(path.read_text() for path in Path(__file__).parent.glob("*.py"))
+        words = set(re.findall(r"[a-z0-9]+(?:-[a-z0-9]+)+", tests))
+        self.assertEqual([each.value for each in FindingId if each.value not in words], [])
 
 
 if __name__ == "__main__":

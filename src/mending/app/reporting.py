@@ -12,7 +12,8 @@ from mending.knowledge import base_pack
 from mending.model import RefusedError, has_extra
 from mending.model.limits import WINDOW_BYTES
 from mending.repair.journal import PointsResult, load_points
-from mending.report import ReportInput, is_report, render_page, timeline_svg
+from mending.report.page import ReportInput, is_report, render_page
+from mending.report.timeline_figure import timeline_svg
 from mending.source import read_file, write_durably
 
 

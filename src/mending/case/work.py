@@ -6,8 +6,6 @@ import hashlib
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
-from rapidfuzz import process
-
 from mending.boot.chain import Trace, TreeEnvironment
 from mending.boot.uefi import read_boot_options
 from mending.case.events import Added, Learned, Mended, PutBack, Read, Saw, Started, Traced, Tried
@@ -16,7 +14,7 @@ from mending.crash.judge import clues_in
 from mending.crash.results import CrashesResult
 from mending.disk.layout import HEAD_BYTES, content_kind_of
 from mending.knowledge import UNKNOWN, Pack, Sign
-from mending.model import Hand, InputError, UsageError, clean_text
+from mending.model import Hand, InputError, UsageError, clean_text, load_rapidfuzz
 from mending.model.limits import EVIDENCE_BYTES
 from mending.reason import ReportKind
 from mending.source import open_folder_source, open_source, read_file, write_durably
@@ -170,5 +168,5 @@ def check_answers(known: Mapping[str, Sign], given: Mapping[str, str], what: str
 
 
 def _meant(word: str, known: Sequence[str]) -> str:
-    match = process.extractOne(word, known, score_cutoff=_NEAR)
+    match = load_rapidfuzz().process.extractOne(word, known, score_cutoff=_NEAR)
     return f" Did you mean {match[0]}?" if match else ""

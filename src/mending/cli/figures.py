@@ -20,7 +20,7 @@ def wanted_figure(name: str | None) -> Path | None:
     """
     if name is None:
         return None
-    from mending.report import check_figure_name  # noqa: PLC0415 - lazy
+    from mending.report.disk_figure import check_figure_name  # noqa: PLC0415 - lazy
 
     return check_figure_name(name)
 
@@ -34,7 +34,7 @@ def draw(path: Path | None, maps: Sequence[tuple[str, "DiskMap"]]) -> None:
     """
 
     def save(where: Path) -> None:
-        from mending.report import draw_disk  # noqa: PLC0415 - lazy
+        from mending.report.disk_figure import draw_disk  # noqa: PLC0415 - lazy
 
         draw_disk(maps, where)
 
@@ -45,7 +45,7 @@ def draw_history(path: Path | None, result: "CrashesResult") -> None:
     """Draw when the PC ran and failed, where a figure was asked for. Raises as `draw` does."""
 
     def save(where: Path) -> None:
-        from mending.report import draw_timeline  # noqa: PLC0415 - lazy
+        from mending.report.timeline_figure import draw_timeline  # noqa: PLC0415 - lazy
 
         draw_timeline(result, where)
 
@@ -58,7 +58,7 @@ def draw_minutes(plan: "PlanResult", picture: Path | None) -> None:
     """
 
     def save(where: Path) -> None:
-        from mending.report import draw_plan  # noqa: PLC0415 - lazy
+        from mending.report.plan_figure import draw_plan  # noqa: PLC0415 - lazy
 
         draw_plan(plan, where)
 

@@ -6,10 +6,9 @@ import re
 from collections.abc import Iterable, Iterator
 
 import msgspec
-from rapidfuzz import fuzz, process
 
 from mending.knowledge import Codes, Message, Stop
-from mending.model import clean_text
+from mending.model import clean_text, load_rapidfuzz
 
 _NUMBER = re.compile(r"\b(?:0x)?([0-9a-f]{1,16})\b", re.IGNORECASE)
 _IN_BRACKETS = re.compile(r"\(([^()]*)\)")
@@ -145,7 +144,8 @@ def _by_name(text: str, codes: Codes) -> Iterator[CodeMatch]:
     for name in exact:
         kind, row = named[name]
         yield _match(kind, row, codes, "certain", "the name as the screen shows it", behind)
-    if exact or any(message.expression.search(text) for message in codes.messages):
+    number = _NUMBER.fullmatch(text.strip())
+    if exact or number or any(message.expression.search(text) for message in codes.messages):
         return
     for score, name in sorted(
         ((_likeness(name, whole, named), name) for name in named), reverse=True
@@ -165,7 +165,9 @@ def _likeness(name: str, text: str, names: Iterable[str]) -> float:
     words = text.split()
     if len(words) == 1 and len(text) > _SHORT and text in name.split():
         return _NEAR if sum(text in other.split() for other in names) <= _FEW else 0.0
-    return max(fuzz.ratio(name, text, score_cutoff=_WHOLE), _words_there(name.split(), words))
+    ratio = load_rapidfuzz().fuzz.ratio
+    whole: float = ratio(name, text, score_cutoff=_WHOLE)
+    return max(whole, _words_there(name.split(), words))
 
 
 def _words_there(name: list[str], words: list[str]) -> float:
@@ -175,7 +177,8 @@ def _words_there(name: list[str], words: list[str]) -> float:
     Two words at least must be there, unless the name has but one; a single word of a sentence is no
     memory of a name.
     """
-    best = [max((fuzz.ratio(part, word) for word in words), default=0.0) for part in name]
+    ratio = load_rapidfuzz().fuzz.ratio
+    best = [max((ratio(part, word) for word in words), default=0.0) for part in name]
     there = [score if score >= _WORD else 0.0 for score in best]
     if len(words) < min(2, len(name)) or sum(
         score > 0 for score, part in zip(there, name, strict=True) if len(part) > _SHORT
@@ -185,7 +188,7 @@ def _words_there(name: list[str], words: list[str]) -> float:
     covered = sum(score * weight for score, weight in zip(there, weights, strict=True)) / sum(
         weights
     )
-    every = all(max(fuzz.ratio(part, word) for part in name) >= _WORD for word in words)
+    every = all(max(ratio(part, word) for part in name) >= _WORD for word in words)
     return max(covered, _NEAR + (100 - _NEAR) * covered / 100) if every else covered
 
 
@@ -201,8 +204,12 @@ def _by_message(text: str, codes: Codes) -> Iterator[CodeMatch]:
     if exact or len(text.split()) < 3:
         return
     plain = {number: message.plain for number, message in enumerate(codes.messages)}
-    near = process.extract(
-        text.lower(), plain, scorer=fuzz.token_set_ratio, limit=2, score_cutoff=_NEAR
+    near = load_rapidfuzz().process.extract(
+        text.lower(),
+        plain,
+        scorer=load_rapidfuzz().fuzz.token_set_ratio,
+        limit=2,
+        score_cutoff=_NEAR,
     )
     for _, score, number in near:
         yield _message(

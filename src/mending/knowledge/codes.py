@@ -4,7 +4,6 @@ look first.
 
 import re
 from collections.abc import Mapping
-from importlib.resources import files
 from pathlib import Path
 from typing import Any
 
@@ -85,7 +84,7 @@ def base_codes(parsed_in: Path | None = None) -> Codes:
     Args:
         parsed_in: a folder where the parsed tables are kept from call to call; None keeps none.
     """
-    folder = files("mending.knowledge") / "packs" / "base"
+    folder = Path(__file__).parent / "packs" / "base"
     if parsed_in is None:
         return load_codes(folder)
     names = ("suspects.toml", "stops.toml", "statuses.toml", "messages.toml")

@@ -4,7 +4,7 @@ import re
 from collections.abc import Mapping
 from enum import StrEnum
 from functools import cache
-from importlib.resources import files
+from pathlib import Path
 
 import msgspec
 
@@ -72,7 +72,7 @@ class EventTable(msgspec.Struct, frozen=True):
 @cache
 def base_events() -> EventTable:
     """The table that Mending comes with."""
-    return load_events(files("mending.knowledge") / "packs" / "base")
+    return load_events(Path(__file__).parent / "packs" / "base")
 
 
 def load_events(folder: Folder) -> EventTable:

@@ -9,9 +9,7 @@ is passed over.
 from collections.abc import Callable, Iterable
 from contextlib import suppress
 from hashlib import blake2b
-from importlib.resources import files
 from pathlib import Path
-from tempfile import NamedTemporaryFile
 from typing import Any, TypeVar
 
 import msgspec
@@ -48,6 +46,8 @@ def kept(
 
 def _put(data: bytes, copy: Path) -> None:
     """Write a copy whole or not at all, and take away those of other files."""
+    from tempfile import NamedTemporaryFile  # noqa: PLC0415 - lazy: copies are seldom made
+
     copy.parent.mkdir(parents=True, exist_ok=True)
     with NamedTemporaryFile(dir=copy.parent, prefix=".new-", delete=False) as file:
         file.write(data)
@@ -59,7 +59,7 @@ def _put(data: bytes, copy: Path) -> None:
 
 def _digest(folder: Any, names: Iterable[str]) -> str:
     digest = blake2b(digest_size=16)
-    code = files("mending.knowledge")
+    code = Path(__file__).parent
     for place, name in [(folder, name) for name in names] + [(code, name) for name in _CODE]:
         try:
             digest.update(place.joinpath(name).read_bytes())

@@ -1,8 +1,6 @@
 """From TOML files to a checked pack. Every fault is named with its file, table and key."""
 
-import tomllib
 from collections.abc import Mapping
-from importlib.resources import files
 from pathlib import Path
 from typing import Any, Protocol, TypeVar
 
@@ -42,7 +40,7 @@ def base_pack(parsed_in: Path | None = None) -> Pack:
         parsed_in: a folder where the parsed pack is kept from call to call; None keeps none.
     """
     if not _base:
-        folder = files("mending.knowledge") / "packs" / "base"
+        folder = Path(__file__).parent / "packs" / "base"
         if parsed_in is None:
             _base.append(load_pack(folder))
         else:
@@ -77,6 +75,8 @@ def load_pack(folder: Folder | Path) -> Pack:
 
 def toml_table(folder: Folder | Path, name: str) -> dict[str, Any]:
     """A TOML file of a pack. Raises InputError."""
+    import tomllib  # noqa: PLC0415 - lazy: parsed copies are kept
+
     try:
         return tomllib.loads(folder.joinpath(name).read_text(encoding="utf-8"))
     except (OSError, UnicodeDecodeError) as error:

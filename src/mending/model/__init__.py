@@ -29,7 +29,13 @@ from mending.model.filesystem_kinds import KINDS, FilesReader, FilesystemKind, K
 from mending.model.findings import Finding, Severity, Where
 from mending.model.hand import Hand
 from mending.model.log_records import LogRecord, RestorePoint
-from mending.model.optional_packages import has_extra, load_extra, load_numpy, load_scipy
+from mending.model.optional_packages import (
+    has_extra,
+    load_extra,
+    load_numpy,
+    load_rapidfuzz,
+    load_scipy,
+)
 from mending.model.phases import PHASES, PHASES_ON_DISK, Phase, PhaseState, Verdict
 from mending.model.problems import Problem, Reading
 from mending.model.progress import Progress, silent
@@ -88,6 +94,7 @@ __all__ = [
     "hex_preview",
     "load_extra",
     "load_numpy",
+    "load_rapidfuzz",
     "load_scipy",
     "plain_bytes",
     "plain_size",

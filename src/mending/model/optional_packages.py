@@ -33,6 +33,11 @@ def load_scipy(part: str) -> ModuleType:
     return import_module(f"scipy.{part}")
 
 
+def load_rapidfuzz() -> ModuleType:
+    """RapidFuzz, which every install has, but only what was mistyped needs."""
+    return import_module("rapidfuzz")
+
+
 def has_extra(package: str) -> bool:
     """Whether a package is installed, without loading it."""
     return find_spec(package) is not None

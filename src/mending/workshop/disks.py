@@ -4,7 +4,7 @@ get broken.
 
 import uuid
 from collections.abc import Callable, Mapping
-from importlib.resources import files
+from pathlib import Path
 
 from mending.formats.partition import gpt, mbr
 from mending.model import Lba, SectorCount
@@ -31,7 +31,7 @@ Fault = Callable[[ImageDraft], None]
 
 def code(name: str) -> bytes:
     """One of the committed binaries beside this module."""
-    return (files("mending.workshop") / "code" / f"{name}.bin").read_bytes()
+    return (Path(__file__).parent / "code" / f"{name}.bin").read_bytes()
 
 
 def bios_disk(boot_code: bytes) -> ImageDraft:

@@ -9,7 +9,7 @@ import functools
 import lzma
 import uuid
 from collections.abc import Mapping
-from importlib.resources import files
+from pathlib import Path
 
 from mending.formats.partition import gpt
 from mending.workshop.disks import DESK, DISK_GUID, DISK_SECTORS, STORE, Fault, put_desk
@@ -24,7 +24,7 @@ _BLOCK = 1024
 
 @functools.cache
 def _template(name: str) -> bytes:
-    return lzma.decompress((files("mending.workshop") / "templates" / f"{name}.xz").read_bytes())
+    return lzma.decompress((Path(__file__).parent / "templates" / f"{name}.xz").read_bytes())
 
 
 def linux_disk(loader: bytes | None = None) -> ImageDraft:

@@ -2,8 +2,6 @@
 
 import struct
 
-from crc32c import crc32c as _standard_crc32c
-
 _ONES = 0xFFFFFFFF
 
 
@@ -14,7 +12,9 @@ def crc32c(data: bytes, start: int = _ONES) -> int:
     Args:
         start: the register before the first byte.
     """
-    return _standard_crc32c(data, start ^ _ONES) ^ _ONES
+    from crc32c import crc32c as standard  # noqa: PLC0415 - lazy, for it is slow to load
+
+    return standard(data, start ^ _ONES) ^ _ONES
 
 
 def fletcher64(data: bytes) -> int:

@@ -1,6 +1,6 @@
 """The repair `boot-code`: boot code for the first 440 bytes, and never a byte behind them."""
 
-from importlib.resources import files
+from pathlib import Path
 
 from mending.boot.bios import CodeKind, recognise_code
 from mending.boot.chain import Trace
@@ -103,7 +103,7 @@ def _with_core(
 
 def own_code() -> bytes:
     """The 440 bytes assembled from `code/boot-code.asm`."""
-    return (files("mending.repair.boot") / "code" / "boot-code.bin").read_bytes()
+    return (Path(__file__).parent / "code" / "boot-code.bin").read_bytes()
 
 
 def _guarded(disk: Disk) -> mbr.MasterBootRecord:
