@@ -2,10 +2,13 @@
 (`docs/planning.md`).
 """
 
-from typing import Any
+from typing import TYPE_CHECKING
 
 from mending.model import load_numpy
 from mending.plan.objective import Objective
+
+if TYPE_CHECKING:
+    from mending.plan.arrays import Flags, Floats, Sets, Sizes
 
 MOST_STEPS, MOST_IN_A_PLACE = 18, 6
 _HAND_OVER = 0
@@ -27,7 +30,7 @@ def best_visits(problem: Objective) -> list[list[int]]:
     return visits
 
 
-def _choices(problem: Objective) -> Any:
+def _choices(problem: Objective) -> "Sets":
     """For every set of done steps the steps of the best next visit, both as bit masks; 0 is to hand
     over.
     """
@@ -36,7 +39,7 @@ def _choices(problem: Objective) -> Any:
     left = _masses(problem)
     whole = left.sum(axis=1) + problem.rest
     cost = whole * problem.hand_over
-    choice = numbers.zeros(count, dtype=numbers.int64)
+    choice: Sets = numbers.zeros(count, dtype=numbers.int64)
     sizes = _sizes(problem.steps)
     groups = _groups(problem)
     named = _named(problem, [group for group, _ in groups])
@@ -60,10 +63,10 @@ def _choices(problem: Objective) -> Any:
     return choice
 
 
-def _masses(problem: Objective) -> Any:
+def _masses(problem: Objective) -> "Floats":
     """What is left of each cause behind every set of steps, shape (2^n, c)."""
     numbers = load_numpy()
-    left = numbers.empty((1 << problem.steps, len(problem.mass)))
+    left: Floats = numbers.empty((1 << problem.steps, len(problem.mass)))
     left[0] = problem.mass
     for step in range(problem.steps):
         size = 1 << step
@@ -71,9 +74,10 @@ def _masses(problem: Objective) -> Any:
     return left
 
 
-def _sizes(steps: int) -> Any:
+def _sizes(steps: int) -> "Sizes":
+    """How many steps are in each set."""
     numbers = load_numpy()
-    sizes = numbers.zeros(1 << steps, dtype=numbers.int8)
+    sizes: Sizes = numbers.zeros(1 << steps, dtype=numbers.int8)
     for step in range(steps):
         sizes[1 << step : 2 << step] = sizes[: 1 << step] + 1
     return sizes
@@ -90,7 +94,7 @@ def _groups(problem: Objective) -> list[tuple[int, float]]:
     return found
 
 
-def _allowed(problem: Objective, group: int, sets: Any) -> Any:
+def _allowed(problem: Objective, group: int, sets: "Sets") -> "Flags":
     """Where all that the steps of a group need is done, or in the group itself."""
     numbers = load_numpy()
     needed = 0
@@ -98,10 +102,11 @@ def _allowed(problem: Objective, group: int, sets: Any) -> Any:
         if group >> step & 1:
             needed |= problem.after[step]
     needed &= ~group
-    return (sets & needed) == needed if needed else numbers.ones(len(sets), dtype=bool)
+    done: Flags = (sets & needed) == needed if needed else numbers.ones(len(sets), dtype=bool)
+    return done
 
 
-def _named(problem: Objective, groups: list[int]) -> Any:
+def _named(problem: Objective, groups: list[int]) -> "Floats | None":
     """What a unit of each cause pays for being named in a group, shape (c, groups); None where
     nothing names any.
     """
@@ -113,4 +118,5 @@ def _named(problem: Objective, groups: list[int]) -> Any:
         steps = [step for step in range(problem.steps) if group >> step & 1]
         unmended = numbers.prod(problem.keep[steps], axis=0)
         columns.append(unmended * (1 - numbers.prod(problem.miss[steps], axis=0)) * problem.known)
-    return numbers.stack(columns, axis=1)
+    paid: Floats = numbers.stack(columns, axis=1)
+    return paid

@@ -3,10 +3,13 @@ orders.
 """
 
 from collections.abc import Iterator
-from typing import Any
+from typing import TYPE_CHECKING
 
 from mending.model import load_numpy
 from mending.plan.objective import Objective
+
+if TYPE_CHECKING:
+    from mending.plan.arrays import Floats
 
 Order = list[list[int]]
 _ROUNDS = 80
@@ -109,7 +112,9 @@ class _Line:
                     for cost, step in zip(costs, here, strict=True)
                 )
 
-    def _costs(self, before: int, behind: int, keep: Any, miss: Any, minutes: list[float]) -> Any:
+    def _costs(
+        self, before: int, behind: int, keep: "Floats", miss: "Floats", minutes: list[float]
+    ) -> "Floats":
         """Cost in all with a visit between two points, for each row of what it keeps and misses."""
         numbers = load_numpy()
         left, problem = self.left[before], self.problem
@@ -117,7 +122,8 @@ class _Line:
         whole = float(left.sum()) + problem.rest
         named = (keep - unnamed) @ (left * problem.known)
         then = unnamed @ (left * self.price[behind]) + problem.rest * self.rest[behind]
-        return self.paid[before] + whole * numbers.array(minutes) + named + then
+        cost: Floats = self.paid[before] + whole * numbers.array(minutes) + named + then
+        return cost
 
 
 def _replaced(problem: Objective, order: Order) -> Iterator[tuple[float, Order]]:

@@ -4,12 +4,15 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from itertools import combinations
-from typing import Any
+from typing import TYPE_CHECKING
 
 from mending.knowledge import TOGETHER
 from mending.model import Place, load_numpy
 from mending.plan.direct_fix import DirectFix
 from mending.plan.options import Option, VisitCost
+
+if TYPE_CHECKING:
+    from mending.plan.arrays import Floats
 
 Beliefs = Mapping[str, float]
 """Chance by cause; causes that are there together are joined in one name by `TOGETHER`."""
@@ -41,19 +44,19 @@ class Objective:
         hand_over: minutes.
     """
 
-    mass: Any
+    mass: "Floats"
     rest: float
-    keep: Any
-    miss: Any
+    keep: "Floats"
+    miss: "Floats"
     alone: int
     together: tuple[tuple[tuple[int, ...], float], ...]
-    minutes: Any
+    minutes: "Floats"
     place: tuple[int, ...]
     enter: tuple[float, ...]
     test: tuple[float, ...]
     mends: tuple[bool, ...]
     after: tuple[int, ...]
-    known: Any
+    known: "Floats"
     hand_over: float
 
     @property
@@ -186,10 +189,10 @@ def _columns_of(
 class _Columns:
     """What `Objective` keeps by column, while it grows."""
 
-    mass: Any
-    keep: Any
-    miss: Any
-    known: Any
+    mass: "Floats"
+    keep: "Floats"
+    miss: "Floats"
+    known: "Floats"
     together: list[tuple[tuple[int, ...], float]]
 
     def with_set(self, parts: list[int], chance: float) -> "_Columns":

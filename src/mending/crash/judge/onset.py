@@ -10,7 +10,6 @@ up to ten thousand times it.
 import itertools
 import math
 from collections.abc import Sequence
-from typing import Any
 
 import msgspec
 
@@ -128,9 +127,7 @@ def exact_p(failures_in: int, failures: int, share: float) -> float:
     """
     if failures_in <= 0:
         return 1.0
-    special: Any = load_scipy(
-        "special"
-    )  # the tests of scipy.stats say the same, and load for seconds
+    special = load_scipy("special")  # scipy.stats says the same, and loads for seconds
     return float(special.bdtrc(failures_in - 1, failures, min(max(share, 0.0), 1.0)))
 
 

@@ -10,7 +10,8 @@ import threading
 from collections import deque
 from collections.abc import Iterable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
-from typing import Any
+from types import ModuleType
+from typing import TYPE_CHECKING
 
 import msgspec
 
@@ -18,6 +19,10 @@ from mending.disk.scan.candidates import Candidate, judge_sector
 from mending.disk.scan.selection import choose
 from mending.model import Progress, ReadError, load_numpy, silent
 from mending.source import Source
+
+if TYPE_CHECKING:
+    from numpy import uint16
+    from numpy.typing import NDArray
 
 BLOCK = 1 << 22
 """Smaller ones cost more in calls than they save in the processor's cache (measured: 256 KiB to 4
@@ -85,7 +90,10 @@ def search(source: Source, progress: Progress = silent) -> list[Candidate]:
 
 
 def _looked_at(
-    numpy: Any, workers: ThreadPoolExecutor, source: Source, ranges: Iterable[tuple[int, int]]
+    numpy: ModuleType,
+    workers: ThreadPoolExecutor,
+    source: Source,
+    ranges: Iterable[tuple[int, int]],
 ) -> Iterator[tuple[int, list[int]]]:
     """Length and offsets worth a closer look of every block, in order; some blocks are always on
     their way.
@@ -102,7 +110,7 @@ def _looked_at(
         yield length, future.result()
 
 
-def _look(numpy: Any, source: Source, offset: int, length: int) -> list[int]:
+def _look(numpy: ModuleType, source: Source, offset: int, length: int) -> list[int]:
     """Offsets worth a closer look in one block; none in a block that cannot be read."""
     buffer = _own_buffer()[:length]
     try:
@@ -123,7 +131,7 @@ def _own_buffer() -> memoryview:
 _local = threading.local()
 
 
-def _worth_a_look(numpy: Any, start: int, buffer: memoryview) -> list[int]:
+def _worth_a_look(numpy: ModuleType, start: int, buffer: memoryview) -> list[int]:
     """Offsets of sectors of a block that may belong to the start of a volume or to the copy of
     one.
     """
@@ -147,7 +155,7 @@ def _worth_a_look(numpy: Any, start: int, buffer: memoryview) -> list[int]:
     ]
 
 
-def _holds(rule: Rule, words: Any) -> bool:
+def _holds(rule: Rule, words: "NDArray[uint16]") -> bool:
     return (
         int(words[rule.column]) == rule.word and int(words[rule.other]) & rule.mask in rule.values
     )

@@ -1,0 +1,222 @@
+"""Do the tests notice? Small random changes of the code, one at a time, and the tests that run the
+changed line.
+
+Which tests run a line is measured once: each test class alone, under coverage, the programs that it
+starts included. A change is tried against the quickest of the classes that run its line, up to a
+budget of seconds, so the score is a lower bound: a slower test might have noticed. Changes inside
+annotations and messages are left out, for they change nothing that runs.
+
+All happens in copies of the project below `build/mutants`; the random choice is seeded.
+"""
+
+import ast
+import os
+import random
+import shutil
+import subprocess
+import sys
+import time
+import unittest
+from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+from queue import Queue
+from typing import Any
+
+import attrs
+import msgspec
+from cosmic_ray.commands.init import _all_work_items
+from cosmic_ray.mutating import mutate_and_test
+from cosmic_ray.work_item import TestOutcome, WorkerOutcome
+from coverage import CoverageData
+
+PROJECT = Path(__file__).parents[1]
+FOLDER = PROJECT / "build" / "mutants"
+MAP = FOLDER / "map.json"
+WORKERS = 2
+SEED, BUDGET = 13, 45.0
+"""Seconds of tests a change is tried against, as they took when nothing was changed."""
+SAME_HERE = ("Is", "IsNot")
+"""Identity instead of equality: the same for the enumerations and small numbers compared here."""
+LEFT_OUT = ("RemoveDecorator", "VariableReplacer", "VariableInserter", "ExceptionReplacer")
+
+
+class TestMap(msgspec.Struct):
+    """What the tests run: seconds by class; by file and line the classes that run it."""
+
+    seconds: dict[str, float]
+    lines: dict[str, dict[int, list[str]]]
+
+
+def main(room: str, count: int) -> None:
+    """Try so many changes of a room and print the score and what survived."""
+    copies: Queue[Path] = Queue()
+    for number in range(WORKERS):
+        copies.put(_copy(number))
+    tests = _test_map(copies)
+    chosen = _choose(room, count)
+    with ThreadPoolExecutor(WORKERS) as workers:
+        results = list(workers.map(lambda item: _try(item, tests, copies), chosen))
+    caught = sum(noticed for noticed, _ in results)
+    survivors = [says for noticed, says in results if not noticed]
+    (FOLDER / f"{room.replace('/', '-')}.txt").write_text("\n".join(survivors))
+    print(
+        f"mutants: {room} {caught} of {len(results)} noticed ({100 * caught / len(results):.0f} %)"
+    )
+
+
+def _copy(number: int) -> Path:
+    """A copy of the project to change, with compiled code of what is not changed."""
+    copy = FOLDER / f"copy{number}"
+    shutil.rmtree(copy, ignore_errors=True)
+    for name in ("src", "tests", "benchmarks", "docs"):
+        shutil.copytree(PROJECT / name, copy / name, ignore=shutil.ignore_patterns("__pycache__"))
+    for name in ("pyproject.toml", "README.md", "CHANGELOG.md", "CONTRIBUTING.md", "Makefile"):
+        shutil.copy(PROJECT / name, copy)
+    (copy / "build").symlink_to(PROJECT / "build")
+    (copy / "sitecustomize.py").write_text("import coverage\n\ncoverage.process_startup()\n")
+    subprocess.run([sys.executable, "-m", "compileall", "-q", "src", "tests"], cwd=copy, check=True)
+    return copy
+
+
+def _environment(copy: Path) -> dict[str, str]:
+    return {**os.environ, "PYTHONPATH": f"{copy / 'src'}{os.pathsep}{copy}"}
+
+
+def _test_map(copies: "Queue[Path]") -> TestMap:
+    if not MAP.exists():
+        loaded = unittest.defaultTestLoader.discover(
+            str(PROJECT / "tests"), top_level_dir=str(PROJECT)
+        )
+        names = sorted({_name(test) for test in _each(loaded)})
+        with ThreadPoolExecutor(WORKERS) as workers:
+            seconds = dict(workers.map(lambda name: _measure(name, copies), names))
+        MAP.write_bytes(msgspec.json.encode(_merged(seconds)))
+    return msgspec.json.decode(MAP.read_bytes(), type=TestMap)
+
+
+def _each(suite: Any) -> Iterator[unittest.TestCase]:
+    for test in suite:
+        yield from _each(test) if isinstance(test, unittest.TestSuite) else (test,)
+
+
+def _name(test: unittest.TestCase) -> str:
+    return f"{type(test).__module__}.{type(test).__name__}"
+
+
+def _measure(name: str, copies: "Queue[Path]") -> tuple[str, float]:
+    """Run one class under coverage; how long it took."""
+    copy = copies.get()
+    data = FOLDER / "coverage" / name
+    shutil.rmtree(data, ignore_errors=True)
+    data.mkdir(parents=True)
+    began = time.monotonic()
+    subprocess.run(
+        [sys.executable, "-m", "unittest", "-q", name],
+        cwd=copy,
+        env={**_environment(copy), "COVERAGE_PROCESS_START": str(_settings(data))},
+        capture_output=True,
+        check=False,
+    )
+    copies.put(copy)
+    return name, time.monotonic() - began
+
+
+def _settings(data: Path) -> Path:
+    """Every process that starts with this in its environment measures itself."""
+    settings = data.parent / f"{data.name}.ini"
+    settings.write_text(f"[run]\nsource = mending\nparallel = true\ndata_file = {data / 'data'}\n")
+    return settings
+
+
+def _merged(seconds: dict[str, float]) -> TestMap:
+    lines: dict[str, dict[int, list[str]]] = {}
+    for name in seconds:
+        seen: dict[str, set[int]] = {}
+        for part in (FOLDER / "coverage" / name).iterdir():
+            data = CoverageData(str(part))
+            data.read()
+            for path in data.measured_files():
+                key = path.partition("/src/mending/")[2]
+                seen.setdefault(key, set()).update(data.lines(path) or ())
+        for key, numbers in seen.items():
+            for number in numbers:
+                lines.setdefault(key, {}).setdefault(number, []).append(name)
+    return TestMap(seconds, lines)
+
+
+def _choose(room: str, count: int) -> list[Any]:
+    """A place at random, then one of the changes that can be made there."""
+    top = Path("src/mending") / room
+    paths = sorted(path.relative_to(PROJECT) for path in (PROJECT / top).rglob("*.py"))
+    places: dict[tuple[Path, tuple[int, int]], list[Any]] = {}
+    quiet = {path: _quiet(PROJECT / path) for path in paths}
+    os.chdir(PROJECT)
+    for item in _all_work_items(paths, {}):
+        for mutation in item.mutations:
+            kind = mutation.operator_name.partition("/")[2]
+            before, after = [*kind.split("_"), "", ""][1:3]
+            if kind in LEFT_OUT or (after in SAME_HERE and before not in SAME_HERE):
+                continue
+            if any(begin <= mutation.start_pos < end for begin, end in quiet[mutation.module_path]):
+                continue
+            places.setdefault((mutation.module_path, mutation.start_pos), []).append(mutation)
+    chance = random.Random(SEED)
+    spots = sorted(places)
+    return [chance.choice(places[spot]) for spot in chance.sample(spots, min(count, len(spots)))]
+
+
+def _quiet(path: Path) -> list[tuple[tuple[int, int], tuple[int, int]]]:
+    """Where annotations and messages stand in a file."""
+    found = []
+    for node in ast.walk(ast.parse(path.read_text())):
+        parts: list[ast.AST | None] = []
+        if isinstance(node, ast.arg | ast.AnnAssign):
+            parts = [node.annotation]
+        elif isinstance(node, ast.FunctionDef):
+            parts = [node.returns]
+        elif isinstance(node, ast.JoinedStr):
+            parts = [node]
+        found += [
+            ((part.lineno, part.col_offset), (part.end_lineno or 0, part.end_col_offset or 0))
+            for part in parts
+            if isinstance(part, ast.expr)
+        ]
+    return found
+
+
+def _try(mutation: Any, tests: TestMap, copies: "Queue[Path]") -> tuple[bool, str]:
+    """Whether a change was noticed, and the change as a difference."""
+    line = mutation.start_pos[0]
+    key = str(mutation.module_path).partition("src/mending/")[2]
+    covering = tests.lines.get(key, {}).get(line, [])
+    names: list[str] = []
+    spent = 0.0
+    for name in sorted(covering, key=tests.seconds.__getitem__):
+        if names and spent + tests.seconds[name] > BUDGET:
+            break
+        names.append(name)
+        spent += tests.seconds[name]
+    copy = copies.get()
+    try:
+        return _run(mutation, copy, names, spent, line)
+    finally:
+        copies.put(copy)
+
+
+def _run(mutation: Any, copy: Path, names: list[str], spent: float, line: int) -> tuple[bool, str]:
+    path = _environment(copy)["PYTHONPATH"]
+    command = f"env --chdir={copy} PYTHONPATH={path} {sys.executable} -m unittest -q -f "
+    changed = attrs.evolve(mutation, module_path=copy / mutation.module_path)
+    result = mutate_and_test(
+        [changed], command + " ".join(names) if names else "true", 30 + 3 * spent
+    )
+    if result.worker_outcome is not WorkerOutcome.NORMAL:
+        raise RuntimeError(result.output)
+    noticed = bool(names) and result.test_outcome is not TestOutcome.SURVIVED
+    head = f"{mutation.module_path}:{line} {mutation.operator_name}, {len(names)} classes"
+    return noticed, f"{head}\n{result.diff}\n"
+
+
+if __name__ == "__main__":
+    main(sys.argv[1], int(sys.argv[2]))
