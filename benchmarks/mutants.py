@@ -33,7 +33,7 @@ from coverage import CoverageData
 PROJECT = Path(__file__).parents[1]
 FOLDER = PROJECT / "build" / "mutants"
 MAP = FOLDER / "map.json"
-WORKERS = 2
+WORKERS = int(os.environ.get("MUTANT_WORKERS", "2"))
 SEED, BUDGET = 13, 45.0
 """Seconds of tests a change is tried against, as they took when nothing was changed."""
 SAME_HERE = ("Is", "IsNot")
@@ -111,15 +111,22 @@ def _measure(name: str, copies: "Queue[Path]") -> tuple[str, float]:
     shutil.rmtree(data, ignore_errors=True)
     data.mkdir(parents=True)
     began = time.monotonic()
-    subprocess.run(
-        [sys.executable, "-m", "unittest", "-q", name],
-        cwd=copy,
-        env={**_environment(copy), "COVERAGE_PROCESS_START": str(_settings(data))},
-        capture_output=True,
-        check=False,
-    )
+    try:
+        subprocess.run(
+            [sys.executable, "-m", "unittest", "-q", name],
+            cwd=copy,
+            env={**_environment(copy), "COVERAGE_PROCESS_START": str(_settings(data))},
+            capture_output=True,
+            check=False,
+            timeout=2 * BUDGET,
+        )
+        took = time.monotonic() - began
+    except subprocess.TimeoutExpired:
+        shutil.rmtree(data)  # too slow to be tried against any change
+        data.mkdir()
+        took = 2 * BUDGET
     copies.put(copy)
-    return name, time.monotonic() - began
+    return name, took
 
 
 def _settings(data: Path) -> Path:

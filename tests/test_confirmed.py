@@ -17,6 +17,7 @@ from mending.knowledge.schema import Pack
 from mending.model import InputError, RefusedError, RepairId
 from mending.repair.base import MendSettings
 from mending.repair.boot import own_code
+from mending.repair.journal import Journal
 from mending.repair.run import carry_out, examine, preview
 from mending.source import open_source
 from mending.workshop import BIOS_FAULTS, bios_disk
@@ -34,6 +35,9 @@ class Confirmed(unittest.TestCase):
         BIOS_FAULTS["blank-boot-code"](draft)
         draft.save(self.path)
 
+    def journal(self):
+        return Journal(self.folder / "undo", self.folder / "key")
+
     def planned(self):
         with open_source(str(self.path)) as source:
             settings = MendSettings()
@@ -43,7 +47,7 @@ class Confirmed(unittest.TestCase):
         with mock.patch.object(walk, "survey", wraps=walk.survey) as counted:
             planned = self.planned()
             with open_source(str(self.path), for_writing=True) as source:
-                result, _ = carry_out(planned, source, self.folder / "undo", AT)
+                result, _ = carry_out(planned, source, self.journal(), AT)
         self.assertTrue(result.done)
         self.assertIn(counted.call_count, (2, 3))
         self.assertEqual(self.path.read_bytes()[:440], own_code())
@@ -56,7 +60,7 @@ class Confirmed(unittest.TestCase):
             open_source(str(self.path), for_writing=True) as source,
             self.assertRaises(RefusedError),
         ):
-            carry_out(planned, source, self.folder / "undo", AT)
+            carry_out(planned, source, self.journal(), AT)
         self.assertEqual(self.path.read_bytes(), before)
 
 

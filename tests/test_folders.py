@@ -8,18 +8,27 @@ import unittest
 
 from mending.formats.package import dpkg
 from mending.model import FileChange, InputError
-from mending.repair.journal import load_points, undo_point
+from mending.repair.journal import Journal
 from mending.source import FolderOverlay, FolderSource
 from tests.support import made_kernel, needs, sha, tool, trace_file
 from tests.systems import INIT, MAKERS, ROOT, STATUS, Trees, archive, program
 
 
 def state_of(tree):
-    return {
-        str(path.relative_to(tree)): path.read_bytes()
-        for path in sorted(tree.rglob("*"))
-        if path.is_file()
-    }
+    """Every name below a folder with its kind, mode, owner, date and content; the dates of folders
+    aside, in which something was made and taken away.
+    """
+    found = {}
+    for path in sorted(tree.rglob("*")):
+        info = path.lstat()
+        kept = [info.st_mode, info.st_uid, info.st_gid]
+        if path.is_symlink():
+            kept.append(str(path.readlink()))
+        elif path.is_file():
+            kept += [info.st_mtime_ns, info.st_nlink, path.read_bytes()]
+            kept += [(name, os.getxattr(path, name)) for name in os.listxattr(path)]
+        found[str(path.relative_to(tree))] = kept
+    return found
 
 
 class Traced(Trees):
@@ -108,7 +117,7 @@ class Traced(Trees):
             with self.assertRaises((OSError, InputError)):
                 source.read(path, 10)
         with self.assertRaises(InputError):
-            source.put("/sbin/new", b"x")
+            source.put(FileChange("/sbin/new", None, b"x", ""))
 
 
 class Mended(Trees):
@@ -180,7 +189,7 @@ class Mended(Trees):
             tool("dpkg-deb", "--root-owner-group", f"-Z{packing}", "-b", stage, cache / "login.deb")
             self.mend(tree, "file-restore", "--from", cache)
             damaged = (cache / "login.deb").read_bytes()[:-40]
-            self.assertIsInstance(list(dpkg.files_of(damaged, {f"/{INIT}": ""})), list)
+            self.assertIsInstance(list(dpkg.files_of(damaged, {f"/{INIT}": ""}, 1 << 30)), list)
 
     @needs(*MAKERS)
     def test_on_a_disk_in_the_blocks_a_file_has(self):
@@ -235,15 +244,18 @@ class Mended(Trees):
     def test_cut_off_between_two_files(self):
         files = self.with_packages()
         tree = self.folder_of({**files, INIT: b"bad", "usr/bin/sh": b"bad"})
-        before = state_of(tree)
+        before, dated = state_of(tree), (tree / INIT).stat()
         sound = self.folder / "sound"
         for name in (INIT, "usr/bin/sh"):
             (sound / name).parent.mkdir(parents=True, exist_ok=True)
             (sound / name).write_bytes(files[name])
         self.json_here("mend", tree, "file-restore", "--from", sound, "--yes")
         (tree / INIT).write_bytes(b"bad")  # as if the power had gone before this file
-        point = load_points(self.folder / "data" / "mending" / "undo")[0]
-        undo_point(FolderSource(str(tree), writable=True), point, "2026-11-23T10:00:00Z")
+        os.utime(tree / INIT, ns=(dated.st_atime_ns, dated.st_mtime_ns))
+        kept = self.folder / "data" / "mending"
+        journal = Journal(kept / "undo", kept / "key")
+        point = journal.load().points[0]
+        journal.undo(FolderSource(str(tree), writable=True), point, "2026-11-23T10:00:00Z")
         self.assertEqual(state_of(tree), before)
 
 
@@ -269,7 +281,7 @@ class WriteBuffer(Trees):
             dpkg.read_sums("0" * 32 + "  usr/bin/a b\nnonsense\n"), {"/usr/bin/a b": "0" * 32}
         )
         for data in (b"", b"!<arch>\n", b"!<arch>\n" + b"x" * 200):
-            self.assertEqual(list(dpkg.files_of(data, {})), [])
+            self.assertEqual(list(dpkg.files_of(data, {}, 1000)), [])
 
 
 if __name__ == "__main__":

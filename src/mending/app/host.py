@@ -15,11 +15,13 @@ class Host(msgspec.Struct, frozen=True):
         who: the process, as another one would be told.
         clock: gives the time in RFC 3339, UTC, to the second.
         undo_folder: where undo points of targets without a case live.
+        key: file with the key that seals undo points.
     """
 
     who: str
     clock: Callable[[], str]
     undo_folder: Path
+    key: Path
 
     @property
     def hand(self) -> Hand:

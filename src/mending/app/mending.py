@@ -58,7 +58,7 @@ def carry_out_repair(
         RepairFailedError: it failed; everything was put back.
     """
     with opened_target(target.path, sector, for_writing=True) as source:
-        result, after = carry_out(planned, source, target.undo_folder, host.clock())
+        result, after = carry_out(planned, source, target.journal(host), host.clock())
     if target.case is not None and result.undo_point is not None:
         repair = planned.proposal.repair
         target.case = mended(target.case, base_pack(), host.hand, repair, result.undo_point, after)

@@ -6,12 +6,12 @@ import msgspec
 
 from mending.app.evidence import read_crashes
 from mending.app.host import Host
-from mending.app.undoing import point_result
+from mending.app.undoing import points_result
 from mending.case import Case, case_result, causes_of, crash_files, plan_of
 from mending.knowledge import base_pack
 from mending.model import RefusedError, has_extra
 from mending.model.limits import WINDOW_BYTES
-from mending.repair.journal import PointsResult, load_points
+from mending.repair.journal import Journal
 from mending.report.page import ReportInput, is_report, render_page
 from mending.report.timeline_figure import timeline_svg
 from mending.source import read_file, write_durably
@@ -51,7 +51,8 @@ def _gathered(case: Case, host: Host) -> ReportInput:
     picture = b""
     if crashes is not None and crashes.starts and has_extra("matplotlib"):
         picture = timeline_svg(crashes)
-    points = tuple(point_result(point) for point in load_points(case.undo_folder))
+    journal = Journal(case.undo_folder, host.key)
+    points = points_result(list(journal.load().points), journal)
     return ReportInput(
         case=case_result(case),
         trace=case.state.trace,
@@ -59,6 +60,6 @@ def _gathered(case: Case, host: Host) -> ReportInput:
         picture=picture,
         causes=causes_of(case.state, pack),
         plan=plan_of(case.state, pack),
-        points=PointsResult(points=points),
+        points=points,
         made=host.clock(),
     )

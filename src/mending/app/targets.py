@@ -10,6 +10,7 @@ from mending.boot.uefi import read_boot_options
 from mending.disk.layout import settle_sector_size
 from mending.model import InputError
 from mending.repair.base import MendSettings
+from mending.repair.journal import Journal
 from mending.source import FileSource, FolderSource, open_folder_source, open_source
 
 if TYPE_CHECKING:
@@ -37,6 +38,10 @@ class NamedTarget:
             dump = Path(variables)
         self.boot_options = read_boot_options(dump) if dump is not None else None
         self.undo_folder = self.case.undo_folder if self.case else host.undo_folder
+
+    def journal(self, host: Host) -> Journal:
+        """The undo points of this target."""
+        return Journal(self.undo_folder, host.key)
 
     def settings(self) -> MendSettings:
         """What is known of it that a repair has to know, and nothing allowed beyond the usual."""
@@ -66,7 +71,11 @@ def opened_target(
 ) -> Iterator[FileSource | FolderSource]:
     """A disk as `opened_disk` gives it, or a mounted tree where the path is a folder."""
     if Path(path).is_dir():
-        yield open_folder_source(path, for_writing=for_writing)
+        tree = open_folder_source(path, for_writing=for_writing)
+        try:
+            yield tree
+        finally:
+            tree.close()
         return
     with opened_disk(path, sector, for_writing) as source:
         yield source

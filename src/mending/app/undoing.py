@@ -1,4 +1,6 @@
-"""Taking repairs back."""
+"""Taking repairs back, doing them again, and letting go of old undo points."""
+
+from pathlib import Path
 
 import msgspec
 
@@ -8,36 +10,98 @@ from mending.boot.trace import trace_target
 from mending.case import put_back
 from mending.model import InputError, RefusedError
 from mending.repair.journal import (
+    DamagedResult,
+    Journal,
     PointResult,
     PointsResult,
     UndoPoint,
-    belongs_to,
-    load_points,
-    undo_point,
 )
 
-
-def list_undo_points(target: NamedTarget) -> PointsResult:
-    """The undo points of a target, oldest first."""
-    return PointsResult(points=tuple(point_result(point) for point in _points_of(target)))
+UNDONE = "undone"
 
 
-def undo(target: NamedTarget, host: Host, name: str | None) -> PointsResult:
-    """Put back what a repair changed: the newest undo point, or the one named.
+class UndoWish(msgspec.Struct, frozen=True):
+    """Which point, and what is allowed beyond the usual.
+
+    Attributes:
+        point: its name, or the path of its folder; None for the newest that fits.
+        redo: do it again instead of taking it back.
+        used_since: content of the target may have changed in between.
+        made_elsewhere: a point that another machine made is believed.
+    """
+
+    point: str | None = None
+    redo: bool = False
+    used_since: bool = False
+    made_elsewhere: bool = False
+
+
+def list_undo_points(target: NamedTarget, host: Host) -> PointsResult:
+    """The undo points of a target, oldest first, and what lies among them that is none."""
+    journal = target.journal(host)
+    with opened_target(target.path) as source:
+        points = journal.points_of(source)
+    return points_result(points, journal)
+
+
+def undo(target: NamedTarget, host: Host, wish: UndoWish) -> PointsResult:
+    """Put back what a repair changed, or do it again.
 
     Raises:
         InputError: no such point.
         RefusedError: nothing to undo, or a guard says no.
         RepairFailedError: a write or the read-back failed.
     """
-    chosen = _chosen(_points_of(target), name, target.name)
+    journal, at = target.journal(host), host.clock()
+    with opened_target(target.path) as source:
+        chosen = _chosen(journal, journal.points_of(source), wish, target.name)
+    act = journal.redo if wish.redo else journal.undo
     with opened_target(target.path, for_writing=True) as source:
-        undo_point(source, chosen, host.clock())
+        changed = act(
+            source,
+            chosen,
+            at,
+            used_since=wish.used_since,
+            made_elsewhere=wish.made_elsewhere,
+        )
         trace = trace_target(source, target.firmware, target.boot_options)
-    if target.case is not None:
+    if target.case is not None and not wish.redo:
         put_back(target.case, host.hand, chosen.file.id, trace)
-    undone = msgspec.structs.replace(point_result(chosen), state="undone")
-    return PointsResult(points=(undone,))
+    return PointsResult(points=(point_result(changed),))
+
+
+def points_to_drop(target: NamedTarget, host: Host, point: str | None) -> list[UndoPoint]:
+    """The point named, or all that were undone. Raises InputError, RefusedError."""
+    journal = target.journal(host)
+    with opened_target(target.path) as source:
+        points = journal.points_of(source)
+    if point is not None:
+        return [_named(journal, points, point, target.name)]
+    old = [each for each in points if each.state.state == UNDONE]
+    if not old:
+        raise RefusedError(
+            f"No undo point of {target.name} was used already.", "Name the one to let go of."
+        )
+    return old
+
+
+def drop_points(target: NamedTarget, host: Host, points: list[UndoPoint]) -> PointsResult:
+    """Take points away for good."""
+    journal = target.journal(host)
+    for point in points:
+        journal.drop(point)
+    dropped = [msgspec.structs.replace(point_result(point), state="dropped") for point in points]
+    return PointsResult(points=tuple(dropped))
+
+
+def points_result(points: list[UndoPoint], journal: Journal) -> PointsResult:
+    """A list of points, with what lies among them and cannot be used."""
+    damaged = [
+        DamagedResult(path=str(each.folder), says=each.says) for each in journal.load().damaged
+    ]
+    return PointsResult(
+        points=tuple(point_result(point) for point in points), damaged=tuple(damaged)
+    )
 
 
 def point_result(point: UndoPoint) -> PointResult:
@@ -47,28 +111,30 @@ def point_result(point: UndoPoint) -> PointResult:
         repair=point.file.repair,
         made=point.file.made,
         state=point.state.state,
-        bytes=sum(change.length for change in point.patches),
+        bytes=sum(change.length for change in point.file.patches),
         path=point.file.target.path,
+        made_here=point.made_here,
     )
 
 
-def _points_of(target: NamedTarget) -> list[UndoPoint]:
-    with opened_target(target.path) as source:
-        return [point for point in load_points(target.undo_folder) if belongs_to(point, source)]
-
-
-def _chosen(points: list[UndoPoint], name: str | None, target: str) -> UndoPoint:
-    if name is not None:
-        for point in points:
-            if point.file.id == name:
-                return point
-        raise InputError(
-            f"{target} has no undo point {name!r}.", f"See: mending undo {target} --list"
-        )
-    left = [point for point in points if point.state.state != "undone"]
-    if not left:
+def _chosen(journal: Journal, points: list[UndoPoint], wish: UndoWish, target: str) -> UndoPoint:
+    if wish.point is not None:
+        return _named(journal, points, wish.point, target)
+    fitting = [point for point in points if (point.state.state == UNDONE) == wish.redo]
+    if not fitting:
         raise RefusedError(
-            f"There is nothing to undo on {target}.",
-            "Every undo point was used already, or none was made.",
+            f"There is nothing to {'do again' if wish.redo else 'undo'} on {target}.",
+            f"See: mending undo {target} --list",
         )
-    return left[-1]
+    return fitting[0] if wish.redo else fitting[-1]
+
+
+def _named(journal: Journal, points: list[UndoPoint], name: str, target: str) -> UndoPoint:
+    """By its name among the points of the target, or of the whole folder, or by its own folder."""
+    if "/" in name:
+        return journal.load_one(Path(name))
+    everything = [*points, *journal.load().points]
+    for point in everything:
+        if point.file.id == name:
+            return point
+    raise InputError(f"{target} has no undo point {name!r}.", f"See: mending undo {target} --list")

@@ -14,7 +14,12 @@ def this_host() -> Host:
     """This process, its clock, and where undo points of bare targets live."""
     words = " ".join([Path(sys.argv[0]).name, *sys.argv[1:2]])
     data = Path(platformdirs.user_data_dir("mending", appauthor=False))
-    return Host(who=f"process {os.getpid()} ({words})", clock=_now, undo_folder=data / "undo")
+    return Host(
+        who=f"process {os.getpid()} ({words})",
+        clock=_now,
+        undo_folder=data / "undo",
+        key=data / "key",
+    )
 
 
 def interactive() -> bool:

@@ -3,7 +3,7 @@ errors, limits.
 """
 
 from mending.model.catalogue import FINDINGS, REPAIRS, ActsOn, FindingId, RepairId
-from mending.model.changes import Change, FileChange, Patch
+from mending.model.changes import Change, FileAttributes, FileChange, Patch
 from mending.model.data.checksums import crc32c, fletcher64
 from mending.model.data.layout import Field, Layout
 from mending.model.data.text import (
@@ -53,6 +53,7 @@ __all__ = [
     "ByteOffset",
     "Change",
     "Field",
+    "FileAttributes",
     "FileChange",
     "FilesReader",
     "FilesystemKind",

@@ -45,18 +45,42 @@ class Patch(msgspec.Struct, frozen=True):
         return Patch(self.offset, self.after, self.before, self.says)
 
 
+class FileAttributes(msgspec.Struct, frozen=True):
+    """What a file has beside its bytes.
+
+    Attributes:
+        mode: permission bits, set-user-ID and its like included.
+        owner: number of the user; group: of the group.
+        modified_ns: when its bytes were changed last, in nanoseconds of Unix time; None for now.
+        extended: names and values of extended attributes.
+    """
+
+    mode: int
+    owner: int
+    group: int
+    modified_ns: int | None
+    extended: tuple[tuple[str, bytes], ...] = ()
+
+
 class FileChange(msgspec.Struct, frozen=True):
     """One file of a mounted tree before and after; None where it is not there.
 
     Attributes:
         path: from the top of the tree, starting with a slash.
         says: what the file is, for people.
+        attributes_before: None where it is not there.
+        attributes_after: None for those of the file that was there, or the usual ones.
+        folders: those that the change makes on the way, or takes away with the file; the outermost
+            first.
     """
 
     path: str
     before: bytes | None
     after: bytes | None
     says: str
+    attributes_before: FileAttributes | None = None
+    attributes_after: FileAttributes | None = None
+    folders: tuple[str, ...] = ()
 
     @property
     def length(self) -> int:
@@ -76,7 +100,15 @@ class FileChange(msgspec.Struct, frozen=True):
 
     def turned_round(self) -> "FileChange":
         """The change that takes this one back."""
-        return FileChange(self.path, self.after, self.before, self.says)
+        return FileChange(
+            self.path,
+            self.after,
+            self.before,
+            self.says,
+            self.attributes_after,
+            self.attributes_before,
+            self.folders,
+        )
 
 
 Change = Patch | FileChange

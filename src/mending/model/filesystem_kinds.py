@@ -59,6 +59,8 @@ class KindRow(msgspec.Struct, frozen=True, kw_only=True):
         mounted_by_identifier: a Linux system mounts it by its own identifier, which must be unique.
         is_journaled: changes inside wait until a journal or log is replayed.
         first_structure: bytes from the start of the volume to the structure that it is known by.
+        identifier: where its UUID or serial number stands: bytes from the start of the volume,
+            and how many; no bytes where it has none.
         table_type: type byte of its entry in an MBR.
         guid_type: type of its entry in a GPT.
     """
@@ -72,6 +74,7 @@ class KindRow(msgspec.Struct, frozen=True, kw_only=True):
     mounted_by_identifier: bool = False
     is_journaled: bool = False
     first_structure: int = 0
+    identifier: tuple[int, int] = (0, 0)
     table_type: int = 0x83
     guid_type: str = "0fc63daf-8483-4772-8e79-3d69d8477de4"
 
@@ -88,8 +91,9 @@ _HFS = "48465300-0000-11aa-aa11-00306543ecac"
 _APFS = "7c3457ef-0000-11aa-aa11-00306543ecac"
 
 
-def _fat(table_type: int) -> KindRow:
+def _fat(table_type: int, identifier_at: int) -> KindRow:
     return KindRow(
+        identifier=(identifier_at, 4),
         reader=FilesReader.OWN,
         is_fat=True,
         is_caseless=True,
@@ -99,11 +103,12 @@ def _fat(table_type: int) -> KindRow:
 
 
 KINDS: Mapping[FilesystemKind, KindRow] = {
-    FilesystemKind.FAT12: _fat(0x01),
-    FilesystemKind.FAT16: _fat(0x0E),
-    FilesystemKind.FAT32: _fat(0x0C),
-    FilesystemKind.EXFAT: KindRow(table_type=0x07, guid_type=_DATA),
+    FilesystemKind.FAT12: _fat(0x01, 39),
+    FilesystemKind.FAT16: _fat(0x0E, 39),
+    FilesystemKind.FAT32: _fat(0x0C, 67),
+    FilesystemKind.EXFAT: KindRow(identifier=(100, 4), table_type=0x07, guid_type=_DATA),
     FilesystemKind.NTFS: KindRow(
+        identifier=(72, 8),
         reader=FilesReader.LIBRARY,
         is_caseless=True,
         is_journaled=True,
@@ -115,20 +120,31 @@ KINDS: Mapping[FilesystemKind, KindRow] = {
         mounted_by_identifier=True,
         is_journaled=True,
         first_structure=1024,
+        identifier=(1024 + 104, 16),
     ),
-    FilesystemKind.XFS: KindRow(mounted_by_identifier=True, is_journaled=True),
+    FilesystemKind.XFS: KindRow(identifier=(32, 16), mounted_by_identifier=True, is_journaled=True),
     # members of one Btrfs share their identifier on purpose
-    FilesystemKind.BTRFS: KindRow(is_journaled=True, first_structure=65_536),
-    FilesystemKind.APFS: KindRow(table_type=0xAF, guid_type=_APFS),
+    FilesystemKind.BTRFS: KindRow(
+        is_journaled=True, first_structure=65_536, identifier=(65_536 + 32, 16)
+    ),
+    FilesystemKind.APFS: KindRow(identifier=(72, 16), table_type=0xAF, guid_type=_APFS),
     FilesystemKind.HFS_PLUS: KindRow(
-        is_journaled=True, first_structure=1024, table_type=0xAF, guid_type=_HFS
+        is_journaled=True,
+        first_structure=1024,
+        identifier=(1024 + 104, 8),
+        table_type=0xAF,
+        guid_type=_HFS,
     ),
     FilesystemKind.ISO9660: KindRow(first_structure=32_768),
-    FilesystemKind.SWAP: KindRow(mounted_by_identifier=True, table_type=0x82, guid_type=_SWAP),
+    FilesystemKind.SWAP: KindRow(
+        identifier=(1036, 16), mounted_by_identifier=True, table_type=0x82, guid_type=_SWAP
+    ),
     FilesystemKind.LVM: KindRow(
         hides_names=True, first_structure=512, table_type=0x8E, guid_type=_LVM
     ),
-    FilesystemKind.LUKS: KindRow(is_locked=True, hides_names=True, mounted_by_identifier=True),
+    FilesystemKind.LUKS: KindRow(
+        identifier=(168, 36), is_locked=True, hides_names=True, mounted_by_identifier=True
+    ),
     FilesystemKind.ENCRYPTED: KindRow(
         is_locked=True, hides_names=True, table_type=0x07, guid_type=_DATA
     ),

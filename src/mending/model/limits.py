@@ -72,7 +72,7 @@ KERNEL_BYTES = 64 * 1024 * 1024
 INITRAMFS_BYTES = 256 * 1024 * 1024
 """Largest initramfs that is walked; most have under a hundred."""
 
-LARGEST_CHANGE = 1024 * 1024 * 1024
+LARGEST_CHANGE = 256 * 1024 * 1024
 """Most bytes kept of one side of a change; kernels and initramfs images are the largest files that
 are put back.
 """
@@ -82,6 +82,9 @@ LARGEST_RESTORED = 256 * 1024 * 1024
 
 LARGEST_PACKAGE = 512 * 1024 * 1024
 """Largest package that files are taken from; kernels' packages have about a hundred MiB."""
+
+UNPACKED_PACKAGE = 1024 * 1024 * 1024
+"""Most bytes that come out of one package; kernels' packages unpack to some hundred MiB."""
 
 PATIENT_SECONDS = 120.0
 """Processor time for one volume where a person asked for all boot-critical files to be read."""

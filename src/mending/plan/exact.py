@@ -8,7 +8,7 @@ from mending.model import load_numpy
 from mending.plan.objective import Objective
 
 if TYPE_CHECKING:
-    from mending.plan.arrays import Flags, Floats, Sets, Sizes
+    from mending.plan.objective import Flags, Floats, Sets, Sizes
 
 MOST_STEPS, MOST_IN_A_PLACE = 18, 6
 _HAND_OVER = 0

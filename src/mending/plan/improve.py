@@ -9,7 +9,7 @@ from mending.model import load_numpy
 from mending.plan.objective import Objective
 
 if TYPE_CHECKING:
-    from mending.plan.arrays import Floats
+    from mending.plan.objective import Floats
 
 Order = list[list[int]]
 _ROUNDS = 80

@@ -4,15 +4,23 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from itertools import combinations
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TypeAlias
 
 from mending.knowledge import TOGETHER
 from mending.model import Place, load_numpy
 from mending.plan.direct_fix import DirectFix
 from mending.plan.options import Option, VisitCost
 
-if TYPE_CHECKING:
-    from mending.plan.arrays import Floats
+if TYPE_CHECKING:  # NumPy is loaded when a plan is made
+    import numpy
+    from numpy.typing import NDArray
+
+    Floats: TypeAlias = NDArray[numpy.float64]
+    """Chances, shares, minutes."""
+    Sets: TypeAlias = NDArray[numpy.int64]
+    """Sets of steps, each a bit mask."""
+    Sizes: TypeAlias = NDArray[numpy.int8]
+    Flags: TypeAlias = NDArray[numpy.bool_]
 
 Beliefs = Mapping[str, float]
 """Chance by cause; causes that are there together are joined in one name by `TOGETHER`."""

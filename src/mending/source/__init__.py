@@ -18,12 +18,14 @@ from mending.source.durable_files import (
     make_folder_durably,
     read_file,
     read_folder,
+    remove_folder,
     write_durably,
 )
-from mending.source.folder import FolderOverlay, FolderSource, open_folder_source
+from mending.source.folder import FolderSource, open_folder_source
 from mending.source.image import FileSource, open_source
 from mending.source.memory import FaultyMemory, MemorySource, PowerCutError
 from mending.source.stream import SourceStream, unpacked
+from mending.source.tree_target import FolderOverlay
 
 __all__ = [
     "DiskOverlay",
@@ -48,6 +50,7 @@ __all__ = [
     "open_source",
     "read_file",
     "read_folder",
+    "remove_folder",
     "unpacked",
     "write_durably",
 ]

@@ -9,11 +9,12 @@ four and never asks of which class one is.
 
 from collections.abc import Iterator, Sequence
 from enum import StrEnum
+from pathlib import Path
 from typing import Protocol, cast
 
 import msgspec
 
-from mending.model import Change, Window
+from mending.model import Change, FileAttributes, FileChange, Window
 
 
 class TargetKind(StrEnum):
@@ -62,6 +63,9 @@ class Target(Protocol):
             RefusedError: it was opened to be read, or the change is for another kind of target.
             InputError: a write failed.
         """
+
+    def holds_path(self, place: Path) -> bool:
+        """Whether a place of this machine lies on the target."""
 
     def overlaid(self, changes: Sequence[Change]) -> "Target":
         """The target as it would be after some changes. Nothing can be written to it."""
@@ -126,8 +130,24 @@ class MountedTree(Target, Protocol):
     def link(self, path: str) -> str:
         """What a link points at. Raises OSError."""
 
+    def number_of(self, folder: str) -> bytes | None:
+        """Which folder this is, as its file system counts; None where that does not last."""
+
     def holds(self, path: str) -> bytes | None:
         """The whole content of a file; None where there is none. Raises InputError."""
+
+    def change_of(
+        self, path: str, data: bytes | None, says: str, attributes: FileAttributes | None = None
+    ) -> FileChange:
+        """The change that puts a file, or (None) takes it away, with what stands there now.
+
+        Args:
+            attributes: of the new file; None for those of the file that is there, or the usual.
+
+        Raises:
+            InputError: what stands there cannot be read, or is no plain file.
+            RefusedError: the file has further names in other folders.
+        """
 
     def room(self) -> tuple[int, int] | None:
         """Bytes and inodes that are free for everybody; None where the folder is not the top of a

@@ -11,6 +11,8 @@ from mending.model import RefusedError
 
 _BLKSSZGET = 0x1268
 """Linux ioctl for the logical sector size (linux/fs.h)."""
+_BLKROGET = 0x125E
+"""Linux ioctl that tells whether a block device is read only (linux/fs.h)."""
 
 
 def device_sector_bytes(fd: int) -> int:
@@ -18,6 +20,12 @@ def device_sector_bytes(fd: int) -> int:
     answer = fcntl.ioctl(fd, _BLKSSZGET, struct.pack("I", 0))
     size: int = struct.unpack("I", answer)[0]
     return size
+
+
+def is_read_only(fd: int) -> bool:
+    """Whether the system takes an open block device to be read only. Raises OSError."""
+    answer = fcntl.ioctl(fd, _BLKROGET, struct.pack("i", 0))
+    return bool(struct.unpack("i", answer)[0])
 
 
 def device_serial(path: str) -> str:
@@ -29,6 +37,20 @@ def device_serial(path: str) -> str:
         except OSError:
             continue
     return ""
+
+
+def lock(fd: int, path: str) -> None:
+    """Keep other repairs away until the handle is closed. Raises RefusedError where one is under
+    way.
+    """
+    try:
+        fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except BlockingIOError as error:
+        raise RefusedError(
+            f"Another repair of {path} is under way.", "Wait until it is done, then try again."
+        ) from error
+    except OSError:
+        return  # a file system without locks; the bytes before every write are compared anyway
 
 
 def refuse_if_busy(path: str, is_device: bool) -> None:

@@ -1,6 +1,8 @@
 """What all disks share as targets of changes, whatever their bytes come from."""
 
 from collections.abc import Iterator, Sequence
+from itertools import islice
+from pathlib import Path
 
 from mending.model import Change, FileChange, Patch, ReadError, RefusedError, Window
 from mending.model.limits import IDENTITY_RANGE_BYTES, IDENTITY_RANGES
@@ -8,6 +10,8 @@ from mending.source.base import IdentityPart, Source, TargetKind
 
 _BLOCK = 4096
 """Holes are of whole blocks, and so are the ranges between them."""
+_MOST_RANGES, _BLOCKS_TRIED = 10_000, 256
+"""Stretches between holes that are counted, and blocks looked at for one that is not zero."""
 
 
 class DiskTarget:
@@ -18,6 +22,10 @@ class DiskTarget:
 
     def read(self, offset: int, length: int) -> Window:
         """See `Source.read`."""
+        raise NotImplementedError
+
+    def data_ranges(self) -> Iterator[tuple[int, int]]:
+        """See `Source.data_ranges`."""
         raise NotImplementedError
 
     def write(self, offset: int, data: bytes) -> None:
@@ -40,23 +48,44 @@ class DiskTarget:
             self.write(patch.offset, patch.after)
         self.flush()
 
+    def holds_path(self, place: Path) -> bool:  # noqa: ARG002
+        """See `Target.holds_path`: what is mounted is not opened for writing."""
+        return False
+
     def overlaid(self, changes: Sequence[Change]) -> "DiskOverlay":
         """See `Target.overlaid`."""
         return DiskOverlay(self, [self._patch(change) for change in changes])  # type: ignore[arg-type]
 
     def identity_parts(self, changes: Sequence[Change]) -> list[IdentityPart]:
-        """See `Target.identity_parts`: ranges spread evenly over the disk."""
+        """See `Target.identity_parts`: ranges that are not zero, spread evenly over what the disk
+        holds.
+        """
         patches = [self._patch(change) for change in changes]
-        step = max((self.size - IDENTITY_RANGE_BYTES) // max(IDENTITY_RANGES - 1, 1), 1)
-        starts = {number * step // 512 * 512 for number in range(IDENTITY_RANGES)}
-        parts = []
-        for start in sorted(starts):
-            length = min(IDENTITY_RANGE_BYTES, self.size - start)
-            end = start + length
-            touched = any(start < patch.end and patch.offset < end for patch in patches)
-            if length > 0 and not touched:
-                parts.append(IdentityPart(start, length))
-        return parts
+        held = list(islice(self.data_ranges(), _MOST_RANGES))
+        total = sum(length for _, length in held)
+        step = max(total // IDENTITY_RANGES, IDENTITY_RANGE_BYTES)
+        parts: dict[int, IdentityPart] = {}
+        for wanted in range(0, total, step):
+            for start in islice(self._blocks_from(held, wanted), _BLOCKS_TRIED):
+                length = min(IDENTITY_RANGE_BYTES, self.size - start)
+                end = start + length
+                touched = any(start < patch.end and patch.offset < end for patch in patches)
+                part = IdentityPart(start, length)
+                if start in parts or touched or not (self.content_of(part) or b"").strip(b"\0"):
+                    continue
+                parts[start] = part
+                break
+        return list(parts.values())
+
+    def _blocks_from(self, held: list[tuple[int, int]], wanted: int) -> Iterator[int]:
+        """Starts of blocks of what the disk holds, from so many bytes of it on."""
+        for start, length in held:
+            if wanted < length:
+                for at in range(start + wanted, start + length, IDENTITY_RANGE_BYTES):
+                    yield at // IDENTITY_RANGE_BYTES * IDENTITY_RANGE_BYTES
+                wanted = 0
+            else:
+                wanted -= length
 
     def content_of(self, part: IdentityPart) -> bytes | None:
         """See `Target.content_of`."""

@@ -1,10 +1,21 @@
-"""Files that must be there after a power cut: written beside, flushed, then renamed into place."""
+"""Files that must be there after a power cut: written beside, flushed, then renamed into place.
+
+A name is on the medium only when the folder that it is in was flushed, and that folder's own name
+only when the one above was. So every folder that is made here is flushed into the one above it
+before anything is put in it. Files and folders are readable by their owner alone.
+"""
 
 import errno
 import os
+import secrets
+import shutil
+from contextlib import suppress
 from pathlib import Path
 
 from mending.model import InputError
+
+_MODE, _FOLDER_MODE = 0o600, 0o700
+_NEW = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
 
 
 def read_file(path: Path, limit: int) -> bytes:
@@ -34,16 +45,14 @@ def write_durably(path: Path, data: bytes) -> None:
     """Replace or make a file so that a crash leaves the old one or the new one, whole. Raises
     InputError.
     """
-    beside = path.with_name(f".{path.name}.{os.getpid()}.new")
+    beside = _beside(path)
     try:
-        with beside.open("wb") as file:
-            file.write(data)
-            file.flush()
-            os.fsync(file.fileno())
+        _write_new(beside, data)
         beside.replace(path)
         flush_folder(path.parent)
     except OSError as error:
-        beside.unlink(missing_ok=True)
+        with suppress(OSError):
+            beside.unlink(missing_ok=True)
         raise _translated(path, error) from error
 
 
@@ -59,9 +68,11 @@ def append_durably(path: Path, line: bytes) -> None:
 
 
 def make_folder(path: Path) -> None:
-    """Make a folder, and those above it; one that is there stays. Raises InputError."""
+    """Make a folder, and those above it, each on the medium before the next; one that is there
+    stays. Raises InputError.
+    """
     try:
-        path.mkdir(parents=True, exist_ok=True)
+        _make_folders(path)
     except (OSError, ValueError) as error:
         raise _translated(path, error) from error
 
@@ -73,36 +84,63 @@ def make_folder_durably(path: Path, files: dict[str, bytes]) -> None:
     Raises:
         InputError: it cannot be made, or the name is taken.
     """
-    beside = path.with_name(f".{path.name}.{os.getpid()}.new")
+    beside = _beside(path)
     try:
-        beside.mkdir(parents=True)
+        _make_folders(beside)
         for name, data in files.items():
-            (beside / name).parent.mkdir(parents=True, exist_ok=True)
-            write_durably(beside / name, data)
-        flush_folder(beside)
+            _make_folders((beside / name).parent)
+            _write_new(beside / name, data)
+        for folder in {(beside / name).parent for name in files} | {beside}:
+            flush_folder(folder)
+        if path.exists():
+            raise FileExistsError(errno.EEXIST, "already there")
         beside.rename(path)
         flush_folder(path.parent)
     except OSError as error:
-        _remove(beside, files)
+        shutil.rmtree(beside, ignore_errors=True)
         raise _translated(path, error) from error
 
 
-def _remove(folder: Path, files: dict[str, bytes]) -> None:
-    for name in files:
-        (folder / name).unlink(missing_ok=True)
-    for inside in sorted((path for path in folder.rglob("*") if path.is_dir()), reverse=True):
-        inside.rmdir()
-    if folder.is_dir():
-        folder.rmdir()
+def remove_folder(path: Path) -> None:
+    """Take a folder of ours away; a crash leaves it whole or gone. Raises InputError."""
+    beside = _beside(path)
+    try:
+        path.rename(beside)
+        flush_folder(path.parent)
+        shutil.rmtree(beside)
+    except OSError as error:
+        raise _translated(path, error) from error
 
 
 def flush_folder(path: Path) -> None:
     """Wait until the names in a folder are on the medium. Raises OSError."""
-    fd = os.open(path, os.O_RDONLY)
+    fd = os.open(path, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
     try:
         os.fsync(fd)
     finally:
         os.close(fd)
+
+
+def _beside(path: Path) -> Path:
+    """A name in the same folder that nobody can have planted."""
+    return path.with_name(f".{path.name[:80]}.{secrets.token_hex(8)}.new")
+
+
+def _write_new(path: Path, data: bytes) -> None:
+    fd = os.open(path, _NEW, _MODE)
+    with os.fdopen(fd, "wb") as file:
+        file.write(data)
+        file.flush()
+        os.fsync(fd)
+
+
+def _make_folders(path: Path) -> None:
+    if path.is_dir():
+        return
+    _make_folders(path.parent)
+    with suppress(FileExistsError):
+        path.mkdir(_FOLDER_MODE)
+    flush_folder(path.parent)
 
 
 def _translated(path: Path, error: OSError | ValueError) -> InputError:

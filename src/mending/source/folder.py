@@ -2,138 +2,133 @@
 leaving it.
 """
 
-import contextlib
 import errno
 import os
 import stat
-from collections.abc import Mapping, Sequence
 from pathlib import Path
 
-from mending.model import Change, FileChange, InputError, Patch, RefusedError, clean_text
-from mending.model.limits import LARGEST_CHANGE
-from mending.source.base import IdentityPart, MountedTree, TargetKind, TreeRow
-from mending.source.durable_files import flush_folder
-
-_KNOWN_FILES = (
-    "/etc/machine-id",
-    "/etc/hostname",
-    "/etc/fstab",
-    "/etc/os-release",
-    "/usr/lib/os-release",
+from mending.model import (
+    FileAttributes,
+    FileChange,
+    InputError,
+    RefusedError,
+    clean_text,
 )
-"""By what a mounted tree is known again."""
+from mending.model.limits import FOLDER_ROWS, LARGEST_CHANGE
+from mending.source import busy
+from mending.source.base import TargetKind, TreeRow
+from mending.source.beneath import Beneath
+from mending.source.tree_target import TreeTarget
 
 
-class _TreeTarget:
-    """The shared ways of a target, in terms of `holds` and `put`."""
-
-    path: str
-    size = 0
-    serial = ""
-
-    def holds(self, path: str) -> bytes | None:
-        """See `MountedTree.holds`."""
-        raise NotImplementedError
-
-    def put(self, path: str, data: bytes | None) -> None:
-        """Replace, make or (None) remove a file."""
-        raise NotImplementedError
-
-    def current(self, change: Change) -> bytes | None:
-        """See `Target.current`."""
-        return self.holds(self._file_change(change).path)
-
-    def apply(self, changes: Sequence[Change]) -> None:
-        """See `Target.apply`; every file is on the medium before the next one is begun."""
-        for change in changes:
-            file_change = self._file_change(change)
-            self.put(file_change.path, file_change.after)
-
-    def overlaid(self, changes: Sequence[Change]) -> "FolderOverlay":
-        """See `Target.overlaid`."""
-        return FolderOverlay(self, [self._file_change(change) for change in changes])  # type: ignore[arg-type]
-
-    def identity_parts(self, changes: Sequence[Change]) -> list[IdentityPart]:
-        """See `Target.identity_parts`: files that tell installed systems apart."""
-        touched = {self._file_change(change).path for change in changes}
-        parts = []
-        for path in _KNOWN_FILES:
-            data = self.content_of(IdentityPart(0, 0, path)) if path not in touched else None
-            if data is not None:
-                parts.append(IdentityPart(0, len(data), path))
-        return parts
-
-    def content_of(self, part: IdentityPart) -> bytes | None:
-        """See `Target.content_of`; a file that is a link or cannot be read says nothing."""
-        try:
-            return self.holds(part.path)
-        except InputError:
-            return None
-
-    def _file_change(self, change: Change) -> FileChange:
-        if isinstance(change, Patch):
-            raise RefusedError(f"Bytes at {change.offset} are of a disk; {self.path} is a tree.")
-        return change
-
-
-class FolderSource(_TreeTarget):
+class FolderSource(TreeTarget):
     """Files below one folder, by paths from its top. Links are never followed here; whoever asks
     resolves them.
 
     Attributes:
         path: as the person typed it.
         bytes_read: how many bytes have been read so far.
-        writable: only a repair asks for that.
+        writable: only a repair asks for that; then nobody else may write until it is closed.
+
+    Raises:
+        OSError: the folder cannot be opened.
+        RefusedError: it is to be written and is the root of the running system, or another repair
+            of it is under way.
     """
 
     def __init__(self, path: str, *, writable: bool = False) -> None:
         self.path, self.kind, self.bytes_read = path, TargetKind.FOLDER, 0
         self._top, self._writable = Path(path).resolve(), writable
+        self._beneath = Beneath(self._top)
+        if writable and self._beneath.is_same_folder("/"):
+            raise RefusedError(
+                "This is the system that is running.",
+                "Start from a rescue stick and mount it elsewhere.",
+            )
+        if writable and os.fstatvfs(self._beneath.fd).f_flag & os.ST_RDONLY:
+            raise RefusedError(f"{path} is mounted to be read only.", "Mount it for writing.")
+        if writable:
+            busy.lock(self._beneath.fd, path)
 
     def listing(self, folder: str) -> list[TreeRow]:
         """What a folder holds. Raises OSError."""
         rows = []
-        for entry in os.scandir(self._inside(folder)):
-            info = entry.stat(follow_symlinks=False)
-            mode = info.st_mode
-            if stat.S_ISREG(mode) or stat.S_ISDIR(mode) or stat.S_ISLNK(mode):
-                row = (
-                    entry.name,
-                    info.st_size,
-                    stat.S_ISDIR(mode),
-                    stat.S_ISLNK(mode),
-                    stat.S_IMODE(mode),
-                )
-                rows.append(row)
+        with self._beneath.folder(folder) as handle, os.scandir(handle) as entries:
+            for number, entry in enumerate(entries):
+                if number >= FOLDER_ROWS:
+                    raise OSError(errno.EFBIG, "more names than are looked at")
+                info = entry.stat(follow_symlinks=False)
+                mode = info.st_mode
+                if stat.S_ISREG(mode) or stat.S_ISDIR(mode) or stat.S_ISLNK(mode):
+                    row = (
+                        entry.name,
+                        info.st_size,
+                        stat.S_ISDIR(mode),
+                        stat.S_ISLNK(mode),
+                        stat.S_IMODE(mode),
+                    )
+                    rows.append(row)
         return sorted(rows)
 
     def read(self, path: str, length: int) -> bytes:
         """The first bytes of a file. Raises OSError; also for a file that became a link or a
         device.
         """
-        fd = os.open(self._inside(path), os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC)
-        with os.fdopen(fd, "rb") as file:
-            info = os.fstat(fd)
-            data = file.read(min(length, info.st_size)) if stat.S_ISREG(info.st_mode) else b""
+        data = self._beneath.read(path, length)
         self.bytes_read += len(data)
         return data
 
     def link(self, path: str) -> str:
         """What a link points at. Raises OSError."""
-        return str(self._inside(path).readlink())
+        return self._beneath.link(path)
 
     def holds(self, path: str) -> bytes | None:
         """The whole content of a file; None where there is none. Raises InputError."""
         try:
+            info = self._beneath.status(path)
+            if info is None:
+                return None
+            if not stat.S_ISREG(info.st_mode):
+                raise OSError(errno.EINVAL, "no plain file")
+            if info.st_size > LARGEST_CHANGE:
+                raise OSError(errno.EFBIG, "larger than any file that is put back")
             return self.read(path, LARGEST_CHANGE)
         except FileNotFoundError:
             return None
         except OSError as error:
-            raise InputError(f"{path} in {self.path} cannot be read: {error.strerror}.") from error
+            raise self._wrong(path, "read", error) from error
 
-    def put(self, path: str, data: bytes | None) -> None:
-        """Replace, make or (None) remove a file, so that a power cut leaves the old one or the new
-        one.
+    def number_of(self, folder: str) -> bytes | None:
+        """See `TreeTarget.number_of`."""
+        try:
+            number = self._beneath.folder_number(folder)
+        except OSError:
+            return None
+        return str(number).encode() if number else None
+
+    def change_of(
+        self, path: str, data: bytes | None, says: str, attributes: FileAttributes | None = None
+    ) -> FileChange:
+        """See `MountedTree.change_of`."""
+        before = self.holds(path)
+        try:
+            if before is None:
+                folders = self._beneath.missing_folders(path)
+                return FileChange(path, None, data, says, None, attributes, folders)
+            elsewhere = self._beneath.names_elsewhere(path)
+            had = self._beneath.attributes(path)
+        except OSError as error:
+            raise self._wrong(path, "read", error) from error
+        if elsewhere:
+            raise RefusedError(
+                f"{path} has {elsewhere} more names in other folders, which would keep the old"
+                " content.",
+                "Change it by hand.",
+            )
+        return FileChange(path, before, data, says, had, attributes)
+
+    def put(self, change: FileChange) -> None:
+        """Replace, make or remove a file, so that a power cut leaves the old one or the new one.
 
         Raises:
             RefusedError: the folder was not opened for writing.
@@ -142,17 +137,12 @@ class FolderSource(_TreeTarget):
         if not self._writable:
             raise RefusedError(f"{self.path} was opened to be read.")
         try:
-            place = self._inside(path)
-            if data is None:
-                place.unlink(missing_ok=True)
+            if change.after is None:
+                self._beneath.remove(change.path, change.folders)
             else:
-                place.parent.mkdir(parents=True, exist_ok=True)
-                _replace(place, data)
-            flush_folder(place.parent)
+                self._beneath.replace(change.path, change.after, change.attributes_after)
         except OSError as error:
-            raise InputError(
-                f"{path} in {self.path} cannot be written: {error.strerror}."
-            ) from error
+            raise self._wrong(change.path, "written", error) from error
 
     def room(self) -> tuple[int, int] | None:
         """Bytes and inodes that are free for everybody; None where the folder is not the top of a
@@ -160,118 +150,37 @@ class FolderSource(_TreeTarget):
         """
         if not self._top.is_mount():
             return None
-        info = os.statvfs(self._top)
+        info = os.statvfs(self._beneath.fd)
         return info.f_bavail * info.f_frsize, info.f_favail
 
     def close(self) -> None:
-        """Nothing to let go of."""
+        """Let go of it; closing twice is fine."""
+        self._beneath.close()
 
     def place(self, path: str) -> Path:
-        """Where a file is for the system that runs. Raises OSError for a path with links on the
-        way.
+        """Where a plain file is for the system that runs. Raises OSError for a path with links on
+        the way, and for anything else than a file.
         """
-        return self._inside(path)
+        info = self._beneath.status(path)
+        if info is None or not stat.S_ISREG(info.st_mode):
+            raise OSError(errno.EINVAL, "no plain file")
+        return self._top / path.lstrip("/")
 
-    def _inside(self, path: str) -> Path:
-        """The place of a path; every folder on the way must be a folder and no link."""
-        names = [part for part in path.split("/") if part not in {"", "."}]
-        if ".." in names:
-            raise OSError(errno.EINVAL, f"a path that leaves the folder: {clean_text(path, 80)}")
-        place = self._top
-        for name in names[:-1]:
-            place = place / name
-            if place.is_symlink():
-                raise OSError(errno.ELOOP, f"a link on the way: {clean_text(path, 80)}")
-        return place / names[-1] if names else place
-
-
-def _replace(place: Path, data: bytes) -> None:
-    """Write beside, then rename; mode and owner stay those of the file that was there."""
-    beside = place.with_name(f".{place.name}.{os.getpid()}.new")
-    try:
-        with beside.open("wb") as file:
-            file.write(data)
-            with contextlib.suppress(FileNotFoundError):
-                old = place.stat()
-                os.fchmod(file.fileno(), stat.S_IMODE(old.st_mode))
-                with contextlib.suppress(PermissionError):
-                    os.fchown(file.fileno(), old.st_uid, old.st_gid)
-            file.flush()
-            os.fsync(file.fileno())
-        beside.replace(place)
-    finally:
-        beside.unlink(missing_ok=True)
-
-
-class FolderOverlay(_TreeTarget):
-    """A folder as it would be after some changes. Nothing can be written to it."""
-
-    def __init__(self, base: MountedTree, changes: Sequence[FileChange]) -> None:
-        self._base = base
-        self.path: str = base.path
-        self.kind: TargetKind = base.kind
-        self._new: Mapping[str, bytes | None] = {change.path: change.after for change in changes}
-
-    @property
-    def bytes_read(self) -> int:
-        """What the folder below has read."""
-        return self._base.bytes_read
-
-    def listing(self, folder: str) -> list[TreeRow]:
-        """See `FolderSource.listing`."""
-        top = folder.rstrip("/")
-        try:
-            rows = {row[0]: row for row in self._base.listing(folder)}
-        except FileNotFoundError:
-            rows = {}
-        for path, data in self._new.items():
-            home, _, name = path.rpartition("/")
-            if home == top and data is None:
-                rows.pop(name, None)
-            elif home == top and data is not None:
-                mode = rows[name][4] if name in rows else 0o644
-                rows[name] = (name, len(data), False, False, mode)
-            elif home.startswith(f"{top}/"):
-                below = home[len(top) + 1 :].split("/")[0]
-                rows.setdefault(below, (below, 0, True, False, 0o755))
-        return sorted(rows.values())
-
-    def read(self, path: str, length: int) -> bytes:
-        """See `FolderSource.read`."""
-        if path in self._new:
-            return (self._new[path] or b"")[:length]
-        return self._base.read(path, length)
-
-    def link(self, path: str) -> str:
-        """See `FolderSource.link`."""
-        return self._base.link(path)
-
-    def holds(self, path: str) -> bytes | None:
-        """See `FolderSource.holds`."""
-        return self._new[path] if path in self._new else self._base.holds(path)
-
-    def room(self) -> tuple[int, int] | None:
-        """See `FolderSource.room`."""
-        return self._base.room()
-
-    def put(self, path: str, data: bytes | None) -> None:  # noqa: ARG002
-        """Always refused."""
-        raise RefusedError(f"{path}: this is only a rehearsal of a repair.")
+    def _wrong(self, path: str, done: str, error: OSError) -> InputError:
+        says = f"{clean_text(path, 200)} in {self.path} cannot be {done}: {error.strerror}."
+        return InputError(says)
 
 
 def open_folder_source(path: str, *, for_writing: bool = False) -> FolderSource:
     """Open a mounted tree.
 
     Raises:
-        InputError: no folder.
-        RefusedError: the root of the running system, and `for_writing`.
+        InputError: no folder, or one that may not be opened.
+        RefusedError: as `FolderSource`.
     """
-    place = Path(path)
-    if not place.is_dir():
+    if not Path(path).is_dir():
         raise InputError(f"{path} is no folder.")
-    if for_writing and place.resolve() == Path("/"):
-        raise RefusedError(
-            "This is the system that is running.",
-            "Start from a rescue stick and mount it elsewhere.",
-        )
-    return FolderSource(path, writable=for_writing)
+    try:
+        return FolderSource(path, writable=for_writing)
+    except OSError as error:
+        raise InputError(f"{path} cannot be opened: {error.strerror}.") from error

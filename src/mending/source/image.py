@@ -8,7 +8,7 @@ from pathlib import Path
 from types import TracebackType
 from typing import Self
 
-from mending.model import InputError, ReadError, RefusedError, Window
+from mending.model import InputError, MendingError, ReadError, RefusedError, Window
 from mending.model.limits import WINDOW_BYTES
 from mending.source import busy
 from mending.source.base import TargetKind
@@ -105,7 +105,10 @@ class FileSource(DiskTarget):
         done = 0
         try:
             while done < len(data):
-                done += os.pwrite(self._open_fd(), data[done:], offset + done)
+                count = os.pwrite(self._open_fd(), data[done:], offset + done)
+                if count == 0:
+                    raise OSError(errno.EIO, "it takes no more bytes")
+                done += count
         except OSError as error:
             raise _translated(self.path, error) from error
 
@@ -171,7 +174,16 @@ def open_source(
         raise InputError(f"{path} is neither a file nor a block device.")
     if for_writing:
         busy.refuse_if_busy(path, is_device)
+        _refuse_read_only(path)
     return _opened(path, is_device, bytes_per_sector, for_writing)
+
+
+def _refuse_read_only(path: str) -> None:
+    if not os.access(path, os.W_OK):
+        raise RefusedError(
+            f"{path} may not be written by this account, or is read only.",
+            "Run as administrator, or make it writable first.",
+        )
 
 
 def _opened(
@@ -187,6 +199,8 @@ def _opened(
     except OSError as error:
         raise _translated(path, error) from error
     try:
+        if is_device and for_writing and busy.is_read_only(fd):
+            raise RefusedError(f"{path} is set to be read only.", "Make it writable first.")
         size = os.lseek(fd, 0, os.SEEK_END)
         if size == 0:
             raise InputError(f"{path} is empty.", "Was the image copied to its end?")
@@ -194,9 +208,15 @@ def _opened(
     except OSError as error:
         os.close(fd)
         raise _translated(path, error) from error
-    except InputError:
+    except MendingError:
         os.close(fd)
         raise
+    if for_writing:
+        try:
+            busy.lock(fd, path)
+        except RefusedError:
+            os.close(fd)
+            raise
     kind = TargetKind.DEVICE if is_device else TargetKind.IMAGE
     return FileSource(path, fd, kind, size, sector, busy.device_serial(path) if is_device else "")
 
@@ -205,6 +225,8 @@ def _translated(path: str, error: OSError | ValueError) -> InputError | RefusedE
     """The operating system's error in our words."""
     if isinstance(error, ValueError):
         return InputError(f"{path!r} is not a usable path.")
+    if error.errno == errno.EROFS:
+        return RefusedError(f"{path} is read only.", "Make it writable first.")
     if error.errno == errno.EBUSY:
         return RefusedError(f"{path} is in use.", "Unmount everything on it, then try again.")
     if error.errno in {errno.EACCES, errno.EPERM}:

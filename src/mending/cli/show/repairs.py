@@ -37,6 +37,8 @@ def show_mend(result: MendResult) -> RenderableType:
     ]
     if result.undo_point:
         ends.append(("undo point:", result.undo_point))
+    if result.warning:
+        ends.append(("warning:", text(result.warning, "yellow")))
     maps = [show_map(disk, name) for name, disk in maps_of(result)]
     return Group(title(result.repair), indented(text(result.says), rows(cells)), *maps, rows(ends))
 
@@ -76,10 +78,20 @@ def _state(verdict: str, phase: str | None) -> str:
 
 def show_points(result: PointsResult) -> RenderableType:
     """The undo points of a target."""
+    parts: list[RenderableType] = []
+    for damaged in result.damaged:
+        parts.append(text(f"{damaged.path} cannot be used: {damaged.says}", "yellow"))
     if not result.points:
-        return text("No undo points for this target.")
+        return Group(*parts, text("No undo points for this target."))
     cells = [
-        (point.id, point.repair, size(point.bytes), point.state, point.made[:16].replace("T", " "))
+        (
+            point.id,
+            point.repair,
+            size(point.bytes),
+            point.state if point.made_here else f"{point.state}, made elsewhere",
+            point.made[:16].replace("T", " "),
+        )
         for point in result.points
     ]
-    return rows(cells, ("undo point", "repair", "keeps", "state", "made"), wide=4, drop=(2, 4))
+    heads = ("undo point", "repair", "keeps", "state", "made")
+    return Group(*parts, rows(cells, heads, wide=4, drop=(2, 4)))

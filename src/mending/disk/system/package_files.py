@@ -3,6 +3,7 @@ package database.
 """
 
 import hashlib
+import stat
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -10,9 +11,9 @@ import msgspec
 
 from mending.disk.files import FileDamagedError, Files
 from mending.formats.package import dpkg
-from mending.formats.package.dpkg import Package
+from mending.formats.package.dpkg import Package, PackagedFile
 from mending.model import Progress, RefusedError
-from mending.model.limits import LARGEST_PACKAGE, LARGEST_RESTORED
+from mending.model.limits import LARGEST_PACKAGE, LARGEST_RESTORED, UNPACKED_PACKAGE
 from mending.source import read_file, read_folder
 
 _DATABASE = "var/lib/dpkg"
@@ -144,35 +145,40 @@ class PackageFiles:
         return "sound" if _md5(data) == md5 else "differs"
 
 
-def sound_copies(bad: list[FileCheck], folder: Path | None, files: Files) -> dict[str, bytes]:
+def sound_copies(
+    bad: list[FileCheck], folder: Path | None, files: Files
+) -> dict[str, PackagedFile]:
     """Sound copies of bad files, by path: out of a mounted tree or packages in a folder, or the
     system's own cache.
 
     Nothing is taken whose sum is not the one in the database. Raises InputError.
     """
     wanted = {check.path: check.md5 for check in bad}
-    found: dict[str, bytes] = {}
-    for path, data in _offered(wanted, folder, files):
-        if path not in found and _md5(data) == wanted.get(path):
-            found[path] = data
+    found: dict[str, PackagedFile] = {}
+    for copy in _offered(wanted, folder, files):
+        if copy.path not in found and _md5(copy.data) == wanted.get(copy.path):
+            found[copy.path] = copy
     return found
 
 
-def _offered(
-    wanted: dict[str, str], folder: Path | None, files: Files
-) -> Iterator[tuple[str, bytes]]:
+def _offered(wanted: dict[str, str], folder: Path | None, files: Files) -> Iterator[PackagedFile]:
     if folder is not None:
         for path in wanted:
             beside = folder / path.lstrip("/")
             if beside.is_file():
-                yield path, read_file(beside, LARGEST_RESTORED)
+                info = beside.stat()
+                mode = stat.S_IMODE(info.st_mode)
+                data = read_file(beside, LARGEST_RESTORED)
+                yield PackagedFile(path, mode, info.st_uid, info.st_gid, data)
         for beside in read_folder(folder):
             if beside.suffix == ".deb" and beside.is_file():
-                yield from dpkg.files_of(read_file(beside, LARGEST_PACKAGE), wanted)
+                package = read_file(beside, LARGEST_PACKAGE)
+                yield from dpkg.files_of(package, wanted, UNPACKED_PACKAGE)
     cache = files.find(_CACHE)
     for held in files.listing(cache.path) if cache is not None and cache.is_folder else []:
         if held.path.endswith(".deb"):
-            yield from dpkg.files_of(files.read(held, LARGEST_PACKAGE), wanted)
+            package = files.read(held, LARGEST_PACKAGE)
+            yield from dpkg.files_of(package, wanted, UNPACKED_PACKAGE)
 
 
 def _md5(data: bytes) -> str:

@@ -4,11 +4,14 @@ Sources: the manual pages dpkg-query(1), deb-md5sums(5), deb-src-control(5) "Par
 dpkg 1.21; the layout of `ar` archives as deb(5) uses it.
 """
 
+import gzip
 import io
 import lzma
 import re
 import tarfile
+import zlib
 from collections.abc import Iterator, Mapping
+from typing import Any
 
 import msgspec
 
@@ -60,31 +63,69 @@ def read_sums(text: str) -> dict[str, str]:
     return {f"/{match.group(2)}": match.group(1) for match in matches if match}
 
 
-def files_of(package: bytes, wanted: Mapping[str, str]) -> Iterator[tuple[str, bytes]]:
-    """Files out of a package, by paths as `read_sums` gives them. Damage ends the walk quietly:
-    sums decide.
+class PackagedFile(msgspec.Struct, frozen=True):
+    """A file of a package: permission bits, numbers of its owner and group, and its bytes."""
+
+    path: str
+    mode: int
+    owner: int
+    group: int
+    data: bytes
+
+
+def files_of(package: bytes, wanted: Mapping[str, str], most: int) -> Iterator[PackagedFile]:
+    """Files out of a package, by paths as `read_sums` gives them. Damage, and a package that grows
+    beyond its bounds, end the walk quietly: sums decide.
 
     Args:
         package: the whole `.deb` file.
         wanted: which paths.
+        most: bytes that may come out of it in all.
     """
-    data = _member(package, b"data.tar")
-    if data is None:
+    inside = _data_of(package)
+    if inside is None:
         return
     try:
-        with tarfile.open(fileobj=io.BytesIO(data)) as archive:
+        with tarfile.open(fileobj=_Bounded(inside, most), mode="r|") as archive:
             for member in archive:
                 path = "/" + member.name.removeprefix("./").lstrip("/")
                 held = archive.extractfile(member) if member.isreg() and path in wanted else None
-                if held is not None:
-                    yield path, held.read()
-    except (tarfile.TarError, lzma.LZMAError, EOFError, OSError):
+                if held is not None and member.size <= most:
+                    mode = member.mode & 0o7777
+                    yield PackagedFile(path, mode, member.uid, member.gid, held.read())
+    except (tarfile.TarError, lzma.LZMAError, zlib.error, EOFError, OSError, ValueError):
         return
 
 
-def _member(package: bytes, name: bytes) -> bytes | None:
-    """The content of the first member whose name starts so, unpacked where the standard library
-    does not.
+class _Bounded(io.RawIOBase):
+    """What is unpacked, up to so many bytes: a small package can grow without end.
+
+    Raises OSError beyond them, and for the error of the one library that has a class of its own.
+    """
+
+    def __init__(self, inner: Any, most: int) -> None:
+        self._inner, self._left = inner, most
+
+    def readable(self) -> bool:
+        return True
+
+    def readinto(self, buffer: memoryview) -> int:  # type: ignore[override]
+        try:
+            data = self._inner.read(min(len(buffer), self._left + 1))
+        except Exception as error:  # its class is known only once the library is loaded
+            if type(error).__module__.startswith(("zstandard", "zstd")):
+                raise OSError(str(error)) from error
+            raise
+        self._left -= len(data)
+        if self._left < 0:
+            raise OSError("it grows beyond all bounds")
+        buffer[: len(data)] = data
+        return len(data)
+
+
+def _data_of(package: bytes) -> Any:
+    """The archive of files, as it is unpacked; None where there is none, and where the extra
+    `files` is not installed.
     """
     at = len(_AR_MAGIC)
     if not package.startswith(_AR_MAGIC):
@@ -94,22 +135,21 @@ def _member(package: bytes, name: bytes) -> bytes | None:
         if len(head) < _AR_HEAD or not head[48:58].strip().isdigit():
             return None
         size = int(head[48:58])
-        if head.startswith(name):
-            data = package[at + _AR_HEAD : at + _AR_HEAD + size]
-            return _unpacked(data) if head[:16].strip().rstrip(b"/").endswith(b".zst") else data
+        if head.startswith(b"data.tar"):
+            raw = io.BytesIO(package[at + _AR_HEAD : at + _AR_HEAD + size])
+            return _unpacking(raw, head[:16].strip().rstrip(b"/").rpartition(b".")[2])
         at += _AR_HEAD + size + size % 2
     return None
 
 
-def _unpacked(data: bytes) -> bytes | None:
-    """None for damaged data, and where the extra `files` is not installed."""
-    try:
-        unpack = load_extra("zstandard", "files").ZstdDecompressor().decompressobj()
-        unpacked: bytes = unpack.decompress(data)
-    except MendingError:
-        return None
-    except Exception as error:  # the library's own error class, known only once it is loaded
-        if type(error).__module__.startswith(("zstandard", "zstd")):
+def _unpacking(raw: io.BytesIO, suffix: bytes) -> Any:
+    if suffix == b"zst":
+        try:
+            return load_extra("zstandard", "files").ZstdDecompressor().stream_reader(raw)
+        except MendingError:
             return None
-        raise
-    return unpacked
+    if suffix in {b"xz", b"lzma"}:
+        return lzma.LZMAFile(raw)
+    if suffix == b"gz":
+        return gzip.GzipFile(fileobj=raw)
+    return raw

@@ -9,7 +9,7 @@ from mending.boot.chain import Trace
 from mending.boot.new_entry import only_linux_system
 from mending.disk.files import Files
 from mending.disk.system import FileCheck, PackageFiles, sound_copies
-from mending.model import InputError, RefusedError, RepairId
+from mending.model import FileAttributes, InputError, RefusedError, RepairId
 from mending.repair.base import Proposal, Request
 from mending.repair.files.placement import put_files
 
@@ -41,8 +41,17 @@ def propose(request: Request) -> Proposal:
             f"{_listed(bad)}, and no sound copy is at hand.",
             "Add --from FOLDER: a mounted sound system, or its packages.",
         )
-    placed = {_real(files, path): data for path, data in copies.items()}
-    changes = put_files(environment, home, placed, "file of a package")
+    placed = {_real(files, path): copy for path, copy in copies.items()}
+    changes = put_files(
+        environment,
+        home,
+        {path: copy.data for path, copy in placed.items()},
+        "file of a package",
+        {
+            path: FileAttributes(copy.mode, copy.owner, copy.group, None)
+            for path, copy in placed.items()
+        },
+    )
     left = [check for check in bad if check.path not in copies]
     rest = f" No sound copy: {', '.join(check.path for check in left[:_SHOWN])}." if left else ""
     restored = {*placed, *copies}

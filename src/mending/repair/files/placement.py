@@ -9,13 +9,17 @@ from mending.disk.fat import FatWriter
 from mending.disk.layout import Disk
 from mending.disk.system import read_contents
 from mending.disk.volume import Volume
-from mending.model import Change, FileChange, InputError, Patch, RefusedError
+from mending.model import Change, FileAttributes, InputError, Patch, RefusedError
 from mending.repair.base import check_awake
 from mending.repair.files.in_place import patch_file, read_file
 
 
 def put_files(
-    environment: BootEnvironment, volume: Volume, files: Mapping[str, bytes], says: str
+    environment: BootEnvironment,
+    volume: Volume,
+    files: Mapping[str, bytes],
+    says: str,
+    attributes: Mapping[str, FileAttributes] | None = None,
 ) -> list[Change]:
     """The changes that put files, by their paths on a volume, in their places.
 
@@ -23,12 +27,13 @@ def put_files(
 
     Args:
         says: what they are, for people.
+        attributes: of files that are not there yet, in a mounted tree; the others keep theirs.
 
     Raises:
         RefusedError: no room, another length, another file system, or a guard says no.
     """
     if isinstance(environment, TreeEnvironment):
-        return _in_tree(environment, volume, files, says)
+        return _in_tree(environment, volume, files, says, attributes or {})
     disk = environment.disk
     if disk is None:
         raise RefusedError("Files cannot be put here.", "Name the disk or the mounted system.")
@@ -39,12 +44,18 @@ def put_files(
 
 
 def _in_tree(
-    environment: TreeEnvironment, volume: Volume, files: Mapping[str, bytes], says: str
+    environment: TreeEnvironment,
+    volume: Volume,
+    files: Mapping[str, bytes],
+    says: str,
+    attributes: Mapping[str, FileAttributes],
 ) -> list[Change]:
     changes: list[Change] = []
     for path, data in files.items():
         in_tree = environment.path_in_tree(volume, path)
-        changes.append(FileChange(in_tree, environment.tree.holds(in_tree), data, says))
+        missing = environment.tree.holds(in_tree) is None
+        given = attributes.get(path) if missing else None
+        changes.append(environment.tree.change_of(in_tree, data, says, given))
     return changes
 
 

@@ -1,22 +1,22 @@
 """The undo journal: the only room that writes to a target, and the undo points that take it
 back."""
 
+from mending.repair.journal.identity import identifiers_of
+from mending.repair.journal.journal import Journal
 from mending.repair.journal.undo_points import (
+    DamagedResult,
     PointResult,
     PointsResult,
     UndoPoint,
-    belongs_to,
-    load_points,
+    UndoPoints,
 )
-from mending.repair.journal.writer import roll_back, undo_point, write_point
 
 __all__ = [
+    "DamagedResult",
+    "Journal",
     "PointResult",
     "PointsResult",
     "UndoPoint",
-    "belongs_to",
-    "load_points",
-    "roll_back",
-    "undo_point",
-    "write_point",
+    "UndoPoints",
+    "identifiers_of",
 ]

@@ -1,52 +1,41 @@
 """Undo points: what a repair is about to change, kept so that it can be undone. Format:
 `docs/formats.md`.
 
-One folder each: `point.json`, `state.json`, and for patch N `before-N.bin` and `after-N.bin`.
+One folder each: `point.json`, `seal`, `state.json`, and for change N `before-N.bin` and
+`after-N.bin`. The seal is a keyed hash of `point.json`, which holds the hashes of the rest, under a
+key that this machine alone has: a folder from elsewhere cannot make us write what it likes.
 """
 
 import hashlib
+import hmac
+import re
+import secrets
 from collections.abc import Sequence
 from pathlib import Path
 
 import msgspec
 
-from mending.model import Change, FileChange, InputError, Patch
+from mending.model import Change, FileAttributes, FileChange, InputError, MendingError, Patch
 from mending.model.limits import LARGEST_CHANGE, WINDOW_BYTES
+from mending.repair.journal.identity import Identity, sha256
 from mending.source import (
-    IdentityPart,
-    Target,
+    make_folder,
     make_folder_durably,
     read_file,
     read_folder,
+    remove_folder,
     write_durably,
 )
 
-
-class KnownRange(msgspec.Struct, frozen=True):
-    """A range, or with `path` a whole file, that the repair does not touch, and its hash."""
-
-    offset: int
-    length: int
-    sha256: str
-    path: str = ""
+_NAME = re.compile(r"[0-9A-Za-z][0-9A-Za-z-]{0,100}")
+_KEY_BYTES = 32
 
 
-class Identity(msgspec.Struct, frozen=True):
-    """How a target is known again: size, serial number where it has one, and hashes of untouched
-    ranges.
-    """
-
-    path: str
-    bytes: int
-    serial: str
-    ranges: tuple[KnownRange, ...]
-
-
-class PatchOnFile(msgspec.Struct, frozen=True):
+class ChangeOnFile(msgspec.Struct, frozen=True):
     """One change without its bytes, which lie beside.
 
-    `path` is set for a file of a mounted tree; its hash is empty where it was not, or will not be,
-    there.
+    `path` is set for a file of a mounted tree; a hash is empty where the file was not, or will not
+    be, there.
     """
 
     offset: int
@@ -55,6 +44,16 @@ class PatchOnFile(msgspec.Struct, frozen=True):
     sha256_before: str
     sha256_after: str
     path: str = ""
+    attributes_before: FileAttributes | None = None
+    attributes_after: FileAttributes | None = None
+    folders: tuple[str, ...] = ()
+
+    def touches(self, other: "ChangeOnFile") -> bool:
+        """Whether both are of the same file, or of ranges that overlap."""
+        if self.path or other.path:
+            return self.path == other.path
+        ours, theirs = self.offset + self.length, other.offset + other.length
+        return self.offset < theirs and other.offset < ours
 
 
 class PointFile(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="undo-point/1"):
@@ -64,7 +63,7 @@ class PointFile(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", 
     repair: str
     made: str
     target: Identity
-    patches: tuple[PatchOnFile, ...]
+    patches: tuple[ChangeOnFile, ...]
 
 
 class PointState(msgspec.Struct, frozen=True):
@@ -77,16 +76,39 @@ class PointState(msgspec.Struct, frozen=True):
 
 
 class UndoPoint(msgspec.Struct, frozen=True):
-    """An undo point with its bytes."""
+    """An undo point. Its bytes are read when they are asked for.
+
+    Attributes:
+        made_here: whether the seal is of this machine.
+    """
 
     folder: Path
     file: PointFile
     state: PointState
-    patches: tuple[Change, ...]
+    made_here: bool
+
+    def changes(self) -> tuple[Change, ...]:
+        """What was changed. Raises InputError where the bytes are not the ones that were saved."""
+        rows = enumerate(self.file.patches)
+        return tuple(_change(self.folder, number, kept) for number, kept in rows)
+
+
+class DamagedPoint(msgspec.Struct, frozen=True):
+    """What lies among the undo points and cannot be used as one."""
+
+    folder: Path
+    says: str
+
+
+class UndoPoints(msgspec.Struct, frozen=True):
+    """What a folder of undo points holds, oldest first."""
+
+    points: tuple[UndoPoint, ...]
+    damaged: tuple[DamagedPoint, ...]
 
 
 class PointResult(msgspec.Struct, frozen=True, kw_only=True):
-    """One undo point in a list."""
+    """One undo point in a list. `made_here`: on this machine."""
 
     id: str
     repair: str
@@ -94,6 +116,14 @@ class PointResult(msgspec.Struct, frozen=True, kw_only=True):
     state: str
     bytes: int
     path: str
+    made_here: bool
+
+
+class DamagedResult(msgspec.Struct, frozen=True, kw_only=True):
+    """What lies among the undo points and cannot be used, and why."""
+
+    path: str
+    says: str
 
 
 class PointsResult(
@@ -102,85 +132,121 @@ class PointsResult(
     """The undo points of one target, oldest first."""
 
     points: tuple[PointResult, ...]
+    damaged: tuple[DamagedResult, ...] = ()
 
 
-def identity_of(target: Target, changes: Sequence[Change]) -> Identity:
-    """What the target is known by; what cannot be read or will be changed is left out."""
-    ranges = []
-    for part in target.identity_parts(changes):
-        data = target.content_of(part)
-        if data is not None:
-            ranges.append(KnownRange(part.offset, part.length, sha256(data), part.path))
-    return Identity(target.path, target.size, target.serial, tuple(ranges))
-
-
-def belongs_to(point: UndoPoint, target: Target) -> bool:
-    """Whether the target is the one the point was made for.
-
-    Size and serial number must agree, and three quarters of the parts: a later repair may have
-    changed some. A mounted tree has no size, so it must have parts.
+def machine_key(path: Path) -> bytes:
+    """The key of this machine, made at its first use; readable by its owner alone. Raises
+    InputError.
     """
-    known = point.file.target
-    if (known.bytes, known.serial) != (target.size, target.serial):
-        return False
-    if not known.ranges and not target.size:
-        return False
-    same = 0
-    for part in known.ranges:
-        data = target.content_of(IdentityPart(part.offset, part.length, part.path))
-        same += data is not None and sha256(data) == part.sha256
-    return 4 * same >= 3 * len(known.ranges)
+    if not path.exists():
+        make_folder(path.parent)
+        write_durably(path, secrets.token_bytes(_KEY_BYTES))
+    key = read_file(path, _KEY_BYTES)
+    if len(key) < _KEY_BYTES:
+        raise InputError(f"{path} is no key.", "Move it away; a new one is made.")
+    return key
 
 
-def save_point(folder: Path, file: PointFile, patches: Sequence[Change]) -> UndoPoint:
+def save_point(folder: Path, file: PointFile, changes: Sequence[Change], key: bytes) -> UndoPoint:
     """Put an undo point on the medium, whole or not at all. Raises InputError."""
     state = PointState("planned", file.made)
+    head = msgspec.json.format(msgspec.json.encode(file))
     files = {
-        "point.json": msgspec.json.format(msgspec.json.encode(file)),
+        "point.json": head,
+        "seal": _seal(head, key).encode(),
         "state.json": msgspec.json.encode(state),
     }
-    for number, patch in enumerate(patches):
-        files[f"before-{number}.bin"] = patch.before or b""
-        files[f"after-{number}.bin"] = patch.after or b""
+    for number, change in enumerate(changes):
+        files[f"before-{number}.bin"] = change.before or b""
+        files[f"after-{number}.bin"] = change.after or b""
     make_folder_durably(folder / file.id, files)
-    return UndoPoint(folder / file.id, file, state, tuple(patches))
+    return UndoPoint(folder / file.id, file, state, True)
 
 
-def mark(point: UndoPoint, state: str, at: str) -> None:
+def mark(point: UndoPoint, state: str, at: str) -> UndoPoint:
     """Record how far a point has come. Raises InputError."""
-    write_durably(point.folder / "state.json", msgspec.json.encode(PointState(state, at)))
+    now = PointState(state, at)
+    write_durably(point.folder / "state.json", msgspec.json.encode(now))
+    return msgspec.structs.replace(point, state=now)
 
 
-def load_points(folder: Path) -> list[UndoPoint]:
-    """All undo points in a folder, oldest first. Raises InputError for one that is damaged."""
-    names = [path for path in read_folder(folder) if not path.name.startswith(".")]
-    return sorted(
-        (_load(path) for path in names), key=lambda point: (point.file.made, point.file.id)
-    )
+def drop(point: UndoPoint) -> None:
+    """Take a point away; a crash leaves it whole or gone. Raises InputError."""
+    remove_folder(point.folder)
 
 
-def _load(folder: Path) -> UndoPoint:
+def load_points(folder: Path, key: bytes) -> UndoPoints:
+    """All undo points in a folder. One that is damaged keeps no other from being used.
+
+    Raises:
+        InputError: the folder itself cannot be read.
+    """
+    points, damaged = [], []
+    for path in read_folder(folder):
+        if path.name.startswith("."):
+            continue
+        try:
+            points.append(load_point(path, key))
+        except MendingError as error:
+            damaged.append(DamagedPoint(path, error.says))
+    points.sort(key=lambda point: (point.file.made, point.file.id))
+    return UndoPoints(tuple(points), tuple(damaged))
+
+
+def load_point(folder: Path, key: bytes) -> UndoPoint:
+    """One undo point. Raises InputError where it is damaged, or is none."""
+    if not _NAME.fullmatch(folder.name) or folder.is_symlink() or not folder.is_dir():
+        raise InputError(f"{folder} is no undo point.")
+    head = read_file(folder / "point.json", WINDOW_BYTES)
     try:
-        file = msgspec.json.decode(read_file(folder / "point.json", WINDOW_BYTES), type=PointFile)
+        file = msgspec.json.decode(head, type=PointFile)
         state = msgspec.json.decode(read_file(folder / "state.json", WINDOW_BYTES), type=PointState)
-    except msgspec.DecodeError as error:
+    except (msgspec.DecodeError, UnicodeDecodeError) as error:
         raise InputError(
             f"The undo point {folder} is damaged: {error}.",
             "Do not delete it; its bytes may be whole.",
         ) from error
-    return UndoPoint(
-        folder,
-        file,
-        state,
-        tuple(_patch(folder, number, patch) for number, patch in enumerate(file.patches)),
-    )
+    try:
+        seal = read_file(folder / "seal", 256).decode("ascii", errors="replace")
+    except InputError:
+        seal = ""
+    here = hmac.compare_digest(seal.encode(), _seal(head, key).encode())
+    return UndoPoint(folder, file, state, here)
 
 
-def _patch(folder: Path, number: int, kept: PatchOnFile) -> Change:
+def on_file(change: Change) -> ChangeOnFile:
+    """A change as `point.json` keeps it."""
+    digests = _digest(change.before), _digest(change.after)
+    if isinstance(change, FileChange):
+        return ChangeOnFile(
+            0,
+            change.length,
+            change.says,
+            *digests,
+            change.path,
+            change.attributes_before,
+            change.attributes_after,
+            change.folders,
+        )
+    return ChangeOnFile(change.offset, change.length, change.says, *digests)
+
+
+def _change(folder: Path, number: int, kept: ChangeOnFile) -> Change:
     before = _kept(folder / f"before-{number}.bin", kept.sha256_before)
     after = _kept(folder / f"after-{number}.bin", kept.sha256_after)
     if kept.path:
-        return FileChange(kept.path, before, after, kept.says)
+        return FileChange(
+            kept.path,
+            before,
+            after,
+            kept.says,
+            kept.attributes_before,
+            kept.attributes_after,
+            kept.folders,
+        )
+    if len(before or b"") != kept.length or len(after or b"") != kept.length:
+        raise InputError(f"The undo point {folder} keeps another number of bytes than it says.")
     return Patch(kept.offset, before or b"", after or b"", kept.says)
 
 
@@ -194,11 +260,9 @@ def _kept(path: Path, digest: str) -> bytes | None:
     return data if digest else None
 
 
-def digest_of(data: bytes | None) -> str:
-    """Hash of one side of a change, empty where there is no file."""
+def _digest(data: bytes | None) -> str:
     return "" if data is None else sha256(data)
 
 
-def sha256(data: bytes) -> str:
-    """Hash of some bytes in hex."""
-    return hashlib.sha256(data).hexdigest()
+def _seal(head: bytes, key: bytes) -> str:
+    return hmac.new(key, head, hashlib.sha256).hexdigest()

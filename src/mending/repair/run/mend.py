@@ -4,8 +4,6 @@ What was proposed and shown is what is written: `carry_out` takes the preview as
 bytes that it would change were compared with those that it was made for.
 """
 
-from pathlib import Path
-
 import msgspec
 
 from mending.boot.chain import BootEnvironment, Trace
@@ -25,7 +23,7 @@ from mending.model import (
     silent,
 )
 from mending.repair.base import MendSettings, Proposal
-from mending.repair.journal import belongs_to, load_points, roll_back, write_point
+from mending.repair.journal import Journal, identifiers_of
 from mending.repair.run.registry import propose
 from mending.source import Target
 
@@ -43,7 +41,7 @@ class WriteResult(msgspec.Struct, frozen=True, kw_only=True):
 
 class MendResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="mend/1"):
     """What a repair did, or would do where `done` is false. The maps are None where the table stays
-    as it is.
+    as it is; `warning` is empty but where something beside the repair went wrong.
     """
 
     repair: str
@@ -57,6 +55,7 @@ class MendResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending",
     failing_after: str | None
     map_before: DiskMap | None
     map_after: DiskMap | None
+    warning: str = ""
 
 
 class Examined(msgspec.Struct, frozen=True):
@@ -75,7 +74,9 @@ class Preview(msgspec.Struct, frozen=True):
     before: Examined
     after: Examined
 
-    def result(self, undo_point: str | None = None, after: Trace | None = None) -> MendResult:
+    def result(
+        self, undo_point: str | None = None, after: Trace | None = None, warning: str = ""
+    ) -> MendResult:
         """The document of this repair, carried out where there is an undo point."""
         before, seen = self.before.trace, after or self.after.trace
         later = seen.map if before.map != seen.map else None
@@ -94,6 +95,7 @@ class Preview(msgspec.Struct, frozen=True):
             failing_after=seen.failing_phase,
             map_before=earlier,
             map_after=later,
+            warning=warning,
         )
 
 
@@ -126,31 +128,32 @@ def preview(
     return Preview(proposal, settings, before, after)
 
 
-def carry_out(planned: Preview, target: Target, folder: Path, at: str) -> tuple[MendResult, Trace]:
+def carry_out(
+    planned: Preview, target: Target, journal: Journal, at: str
+) -> tuple[MendResult, Trace]:
     """Write what was previewed and prove it; also gives the trace afterwards.
 
     Args:
         target: the same target, opened for writing.
-        folder: where its undo points live.
+        journal: where its undo points live.
         at: the time, in RFC 3339.
 
     Raises:
         RefusedError: the target changed since the preview, or an earlier repair was cut off.
-        RepairFailedError: it failed, or the target is not better for it; everything was put back.
+        RepairFailedError: it failed, was stopped, or the target is not better for it; everything
+            was put back.
     """
-    for point in load_points(folder):
-        if point.state.state == "planned" and belongs_to(point, target):
-            raise RefusedError(
-                f"An earlier repair was cut off half-way: {point.file.id}.", "Undo it first."
-            )
+    journal.settle(target, at)
     proposal, settings = planned.proposal, planned.settings
-    point = write_point(target, proposal, folder, at)
-    after = trace_target(target, settings.firmware, settings.boot_options)
-    fault = find_fault(planned.before.trace, after, proposal)
-    if fault:
-        roll_back(target, point, at)
-        raise RepairFailedError(f"{proposal.repair} was rolled back: {fault}")
-    return planned.result(point.file.id, after), after
+    identifiers = identifiers_of(planned.before.environment.disk)
+    point = journal.write(target, proposal, identifiers, at)
+    with journal.rolled_back(target, point, at, f"{proposal.repair} could not be proved"):
+        after = trace_target(target, settings.firmware, settings.boot_options)
+        fault = find_fault(planned.before.trace, after, proposal)
+        if fault:
+            raise RepairFailedError(fault)
+    warning = journal.finish(point, at)
+    return planned.result(point.file.id, after, warning), after
 
 
 def find_fault(before: Trace, after: Trace, proposal: Proposal) -> str:
@@ -171,6 +174,8 @@ def find_fault(before: Trace, after: Trace, proposal: Proposal) -> str:
         return "no finding asks for it, so nothing could prove it."
     if _passed(after) > _passed(before):
         return ""  # it gets farther; what it stops at now lay hidden behind
+    if _passed(after)[0] < _passed(before)[0]:
+        return f"the start would already stop at {after.failing_phase}."
     new = {finding.id for finding in after.fatal} - {finding.id for finding in before.fatal}
     return f"{sorted(new)[0]} is newly found." if new else ""
 

@@ -1,0 +1,321 @@
+"""What lies beneath a folder, reached by handles alone, so that nothing on it leads out of it.
+
+The folder is held open. A path is walked from there one name at a time: each folder is opened
+relative to the handle of the one before, and the kernel refuses a link in the same call. Whatever
+the names on the way are turned into meanwhile, a handle never lies outside. Another file system is
+entered only where an installed system has parts of its own mounted (`PARTS`); a device folder or a
+process folder that somebody mounted into the tree is not entered.
+
+A path could also be checked first and opened afterwards; then whoever changes it in between
+decides what is opened. `openat2(2)` with RESOLVE_BENEATH and RESOLVE_NO_SYMLINKS does the same walk
+in one call; Python does not offer it, and the walk needs no other permission.
+"""
+
+import errno
+import os
+import secrets
+import stat
+import weakref
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
+from pathlib import Path
+
+import msgspec
+
+from mending.model import FileAttributes, clean_text
+
+PARTS = frozenset(
+    {
+        "boot",
+        "boot/efi",
+        "efi",
+        "home",
+        "opt",
+        "srv",
+        "usr",
+        "usr/local",
+        "var",
+        "var/log",
+    }
+)
+"""Where volumes of an installed system are mounted, from its top."""
+_FOLDER = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
+_FILE = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
+_NEW = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
+_NUMBERLESS = frozenset({"vfat", "msdos", "exfat", "fuse", "fuseblk", "9p", "nfs", "cifs"})
+_MOST_NAMES = 100_000
+"""Names of one folder that are looked at for further names of a file."""
+
+
+class Beneath:
+    """Files beneath one folder. All methods raise OSError; paths are from its top.
+
+    Args:
+        top: the folder; a link to it is followed, for the person named it.
+    """
+
+    def __init__(self, top: Path) -> None:
+        self._top = os.open(top, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+        self.close = weakref.finalize(self, os.close, self._top)
+
+    def is_same_folder(self, other: str) -> bool:
+        """Whether the top is also reached by another path."""
+        with suppress(OSError):
+            return os.path.samestat(os.fstat(self._top), Path(other).stat())
+        return False
+
+    @property
+    def fd(self) -> int:
+        """The handle of the top."""
+        return self._top
+
+    @contextmanager
+    def folder(self, path: str, *, make: bool = False) -> Iterator[int]:
+        """A handle of a folder.
+
+        Args:
+            make: folders that are not there are made, each name on the medium before the next.
+        """
+        names, done = _names(path), ""
+        handle = os.open(".", _FOLDER, dir_fd=self._top)
+        try:
+            for name in names:
+                done = f"{done}/{name}" if done else name
+                above, handle = handle, _step(handle, name, make)
+                other = done not in PARTS and _is_other_mount(above, handle)
+                os.close(above)
+                if other:
+                    raise OSError(errno.EXDEV, "another file system is mounted on the way")
+            yield handle
+        finally:
+            os.close(handle)
+
+    @contextmanager
+    def beside(self, path: str, *, make: bool = False) -> Iterator[tuple[int, str]]:
+        """A handle of the folder that a file is in, and its name there."""
+        names = _names(path)
+        if not names:
+            raise OSError(errno.EISDIR, "a folder, and this needs a file")
+        with self.folder("/".join(names[:-1]), make=make) as handle:
+            yield handle, names[-1]
+
+    def folder_number(self, path: str) -> int:
+        """The number that the file system gives a folder; 0 where it makes numbers up anew at each
+        mount, as those without inodes do.
+        """
+        with self.folder(path) as handle:
+            return 0 if _type_of(handle) in _NUMBERLESS else os.fstat(handle).st_ino
+
+    def missing_folders(self, path: str) -> tuple[str, ...]:
+        """The folders on the way to a file that are not there, the outermost first."""
+        names, missing = _names(path)[:-1], []
+        for count in range(1, len(names) + 1):
+            folder = "/".join(names[:count])
+            try:
+                with self.folder(folder):
+                    pass
+            except FileNotFoundError:
+                missing.append(f"/{folder}")
+        return tuple(missing)
+
+    def status(self, path: str) -> os.stat_result | None:
+        """What a name stands for, a link not followed; None where it is not there."""
+        try:
+            with self.beside(path) as (handle, name):
+                return os.stat(name, dir_fd=handle, follow_symlinks=False)
+        except FileNotFoundError:
+            return None
+
+    def attributes(self, path: str) -> FileAttributes:
+        """Of a file that is there."""
+        with self.beside(path) as (handle, name):
+            fd = os.open(name, _FILE, dir_fd=handle)
+            try:
+                return _attributes_of(fd)
+            finally:
+                os.close(fd)
+
+    def read(self, path: str, length: int) -> bytes:
+        """The first bytes of a file; nothing of what is no plain file."""
+        with self.beside(path) as (handle, name):
+            fd = os.open(name, _FILE, dir_fd=handle)
+        with os.fdopen(fd, "rb") as file:
+            info = os.fstat(fd)
+            return file.read(min(length, info.st_size)) if stat.S_ISREG(info.st_mode) else b""
+
+    def link(self, path: str) -> str:
+        """What a link points at."""
+        with self.beside(path) as (handle, name):
+            return os.readlink(name, dir_fd=handle)
+
+    def names_elsewhere(self, path: str) -> int:
+        """How many names a file has that are not in its own folder."""
+        info = self.status(path)
+        if info is None or info.st_nlink < 2:
+            return 0
+        with self.beside(path) as (handle, name):
+            return info.st_nlink - 1 - len(_twins(handle, name, info))
+
+    def replace(self, path: str, data: bytes, attributes: FileAttributes | None) -> None:
+        """Put a file, so that a power cut leaves the old one or the new one, whole; its further
+        names in the same folder go with it.
+
+        The new content lies under a random name that nobody can have planted, made by a call that
+        refuses one that is there.
+
+        Args:
+            attributes: of the new file; None for those of the file that was there.
+        """
+        with self.beside(path, make=True) as (handle, name):
+            old = None
+            with suppress(FileNotFoundError):
+                old = os.stat(name, dir_fd=handle, follow_symlinks=False)
+            if old is not None and not stat.S_ISREG(old.st_mode):
+                raise OSError(errno.EINVAL, "no plain file")
+            twins = _twins(handle, name, old) if old is not None and old.st_nlink > 1 else []
+            if old is not None and attributes is None:
+                attributes = msgspec.structs.replace(self.attributes(path), modified_ns=None)
+            with _new_file(handle, data, attributes) as (fd, beside):
+                os.rename(beside, name, src_dir_fd=handle, dst_dir_fd=handle)
+                for twin in twins:
+                    again = _random_name()
+                    os.link(name, again, src_dir_fd=handle, dst_dir_fd=handle)
+                    os.rename(again, twin, src_dir_fd=handle, dst_dir_fd=handle)
+                os.fsync(fd)
+            os.fsync(handle)
+
+    def remove(self, path: str, folders: tuple[str, ...] = ()) -> None:
+        """Take a file away, and then those of the folders that are empty, the innermost first."""
+        with suppress(FileNotFoundError), self.beside(path) as (handle, name):
+            os.unlink(name, dir_fd=handle)
+            os.fsync(handle)
+        for folder in reversed(folders):
+            try:
+                with self.beside(folder) as (handle, name):
+                    os.rmdir(name, dir_fd=handle)
+                    os.fsync(handle)
+            except OSError as error:
+                if error.errno not in {errno.ENOENT, errno.ENOTEMPTY, errno.EEXIST}:
+                    raise
+
+
+def _names(path: str) -> list[str]:
+    names = [part for part in path.split("/") if part not in {"", "."}]
+    if ".." in names or "\0" in path:
+        raise OSError(errno.EINVAL, f"a path that leaves the folder: {clean_text(path, 80)}")
+    return names
+
+
+def _step(handle: int, name: str, make: bool) -> int:
+    try:
+        return os.open(name, _FOLDER, dir_fd=handle)
+    except FileNotFoundError:
+        if not make:
+            raise
+    os.mkdir(name, 0o755, dir_fd=handle)
+    os.fsync(handle)
+    return os.open(name, _FOLDER, dir_fd=handle)
+
+
+def _type_of(handle: int) -> str:
+    """The type of the file system that a handle lies on; empty where it is not told."""
+    number = _mount_number(handle)
+    try:
+        rows = Path("/proc/self/mountinfo").read_text(errors="replace").splitlines()
+    except OSError:
+        return ""
+    row = next((row for row in rows if row.split(" ", 1)[0] == number), "")
+    return row.partition(" - ")[2].split(" ")[0]
+
+
+def _is_other_mount(above: int, handle: int) -> bool:
+    """Whether a folder lies on another file system than the one that it is in.
+
+    Parts of one file system may have device numbers of their own; the number of the mount tells
+    them from others.
+    """
+    if os.fstat(above).st_dev == os.fstat(handle).st_dev:
+        return False
+    numbers = {_mount_number(above), _mount_number(handle)}
+    return len(numbers) > 1 or "" in numbers
+
+
+def _mount_number(handle: int) -> str:
+    try:
+        rows = Path(f"/proc/self/fdinfo/{handle}").read_text().splitlines()
+    except OSError:
+        return ""
+    return next((row.partition(":")[2].strip() for row in rows if row.startswith("mnt_id:")), "")
+
+
+def _twins(handle: int, name: str, info: os.stat_result) -> list[str]:
+    """The further names of a file in its own folder."""
+    found = []
+    with os.scandir(handle) as rows:
+        for number, row in enumerate(rows):
+            if number >= _MOST_NAMES:
+                break
+            if row.inode() == info.st_ino and row.name != name:
+                found.append(row.name)
+    return found
+
+
+def _random_name() -> str:
+    return f".mending-{secrets.token_hex(8)}"
+
+
+@contextmanager
+def _new_file(
+    handle: int, data: bytes, attributes: FileAttributes | None
+) -> Iterator[tuple[int, str]]:
+    """A file of a random name, on the medium; its name is gone at the end if it still has it."""
+    beside = _random_name()
+    fd = os.open(beside, _NEW, 0o600, dir_fd=handle)
+    try:
+        view = memoryview(data)
+        while view:
+            view = view[os.write(fd, view) :]
+        _give(fd, attributes)
+        os.fsync(fd)
+        yield fd, beside
+    finally:
+        os.close(fd)
+        with suppress(FileNotFoundError):
+            os.unlink(beside, dir_fd=handle)
+
+
+def _give(fd: int, attributes: FileAttributes | None) -> None:
+    """Owner first, for that takes the set-user-ID bit and capabilities away; then mode, extended
+    attributes and, last, the date.
+    """
+    if attributes is None:
+        _set_mode(fd, 0o644)
+        return
+    has = os.fstat(fd)
+    if (has.st_uid, has.st_gid) != (attributes.owner, attributes.group):
+        os.fchown(fd, attributes.owner, attributes.group)
+    _set_mode(fd, attributes.mode)
+    for name, value in attributes.extended:
+        os.setxattr(fd, name, value)
+    if attributes.modified_ns is not None:
+        os.utime(fd, ns=(attributes.modified_ns, attributes.modified_ns))
+
+
+def _set_mode(fd: int, mode: int) -> None:
+    """A file system without modes may refuse; what it shows then is what every file of it has."""
+    try:
+        os.fchmod(fd, mode)
+    except PermissionError:
+        if stat.S_IMODE(os.fstat(fd).st_mode) != mode:
+            raise
+
+
+def _attributes_of(fd: int) -> FileAttributes:
+    info = os.fstat(fd)
+    extended = []
+    with suppress(OSError):  # a file system without them
+        for name in sorted(os.listxattr(fd)):
+            extended.append((name, os.getxattr(fd, name)))
+    return FileAttributes(
+        stat.S_IMODE(info.st_mode), info.st_uid, info.st_gid, info.st_mtime_ns, tuple(extended)
+    )
