@@ -6,15 +6,15 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from mending.app.host import Host
-from mending.boot.uefi import read_boot_options
 from mending.disk.layout import settle_sector_size
 from mending.model import InputError
-from mending.repair.base import MendSettings
-from mending.repair.journal import Journal
 from mending.source import FileSource, FolderSource, open_folder_source, open_source
 
 if TYPE_CHECKING:
+    from mending.boot.uefi import BootOptions
     from mending.case import Case
+    from mending.repair.base import MendSettings
+    from mending.repair.journal import Journal
 
 
 class NamedTarget:
@@ -36,16 +36,26 @@ class NamedTarget:
         dump = self.case.firmware_dump if self.case else None
         if variables:
             dump = Path(variables)
-        self.boot_options = read_boot_options(dump) if dump is not None else None
+        self.boot_options = _read_options(dump) if dump is not None else None
         self.undo_folder = self.case.undo_folder if self.case else host.undo_folder
 
-    def journal(self, host: Host) -> Journal:
+    def journal(self, host: Host) -> "Journal":
         """The undo points of this target."""
+        from mending.repair.journal import Journal  # noqa: PLC0415 - lazy: a trace needs none
+
         return Journal(self.undo_folder, host.key)
 
-    def settings(self) -> MendSettings:
+    def settings(self) -> "MendSettings":
         """What is known of it that a repair has to know, and nothing allowed beyond the usual."""
+        from mending.repair.base import MendSettings  # noqa: PLC0415 - lazy: a trace needs none
+
         return MendSettings(firmware=self.firmware, boot_options=self.boot_options)
+
+
+def _read_options(dump: Path) -> "BootOptions":
+    from mending.boot.uefi import read_boot_options  # noqa: PLC0415 - lazy: seldom given
+
+    return read_boot_options(dump)
 
 
 def _case_of(folder: Path) -> "Case | None":

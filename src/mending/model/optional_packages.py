@@ -2,6 +2,7 @@
 load.
 """
 
+import sys
 from importlib import import_module
 from importlib.util import find_spec
 from types import ModuleType
@@ -40,4 +41,6 @@ def load_rapidfuzz() -> ModuleType:
 
 def has_extra(package: str) -> bool:
     """Whether a package is installed, without loading it."""
+    if package in sys.modules:
+        return sys.modules[package] is not None
     return find_spec(package) is not None

@@ -13,7 +13,6 @@ in one call; Python does not offer it, and the walk needs no other permission.
 
 import errno
 import os
-import secrets
 import stat
 import weakref
 from collections.abc import Iterator
@@ -261,7 +260,7 @@ def _twins(handle: int, name: str, info: os.stat_result) -> list[str]:
 
 
 def _random_name() -> str:
-    return f".mending-{secrets.token_hex(8)}"
+    return f".mending-{os.urandom(8).hex()}"
 
 
 @contextmanager

@@ -7,8 +7,6 @@ before anything is put in it. Files and folders are readable by their owner alon
 
 import errno
 import os
-import secrets
-import shutil
 from contextlib import suppress
 from pathlib import Path
 
@@ -97,7 +95,7 @@ def make_folder_durably(path: Path, files: dict[str, bytes]) -> None:
         beside.rename(path)
         flush_folder(path.parent)
     except OSError as error:
-        shutil.rmtree(beside, ignore_errors=True)
+        _remove(beside)
         raise _translated(path, error) from error
 
 
@@ -107,7 +105,7 @@ def remove_folder(path: Path) -> None:
     try:
         path.rename(beside)
         flush_folder(path.parent)
-        shutil.rmtree(beside)
+        _remove(beside)
     except OSError as error:
         raise _translated(path, error) from error
 
@@ -123,7 +121,14 @@ def flush_folder(path: Path) -> None:
 
 def _beside(path: Path) -> Path:
     """A name in the same folder that nobody can have planted."""
-    return path.with_name(f".{path.name[:80]}.{secrets.token_hex(8)}.new")
+    return path.with_name(f".{path.name[:80]}.{os.urandom(8).hex()}.new")
+
+
+def _remove(folder: Path) -> None:
+    """Take a folder away as far as that goes; what is left of it has a name that nobody reads."""
+    import shutil  # noqa: PLC0415 - lazy, for it is slow to load
+
+    shutil.rmtree(folder, ignore_errors=True)
 
 
 def _write_new(path: Path, data: bytes) -> None:

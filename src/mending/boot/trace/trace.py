@@ -1,5 +1,7 @@
 """A trace: the walk along the chain of a disk or mounted tree, and all that is found on the way."""
 
+from typing import TYPE_CHECKING
+
 from mending.boot.bios import BiosChain, CodeKind, recognise_code
 from mending.boot.chain import (
     BootEnvironment,
@@ -16,9 +18,7 @@ from mending.boot.chain import (
     run_chain,
 )
 from mending.boot.grub import BIOS_BOOT
-from mending.boot.trace.tree_chain import TreeChain
 from mending.boot.trace.verdict import judge_chain
-from mending.boot.uefi import BootOptions, UefiChain
 from mending.boot.volumes import damage_aside, doubts, unlisted_findings, volume_findings
 from mending.disk.layout import Disk, Scheme, survey
 from mending.disk.scan import disk_map
@@ -26,6 +26,9 @@ from mending.disk.system import Contents, InstalledSystem
 from mending.formats.partition import mbr
 from mending.model import Finding, FindingId, PhaseState, Severity, Verdict, Where
 from mending.source import Target, as_disk, as_tree
+
+if TYPE_CHECKING:
+    from mending.boot.uefi import BootOptions
 
 _TABLE_FINDINGS = {
     "flag-odd": FindingId.TABLE_FLAG_ODD,
@@ -55,7 +58,7 @@ def open_environment(target: Target) -> BootEnvironment:
 
 
 def trace_target(
-    target: Target, firmware: str | None = None, options: BootOptions | None = None
+    target: Target, firmware: str | None = None, options: "BootOptions | None" = None
 ) -> Trace:
     """Which phase of starting fails on a disk or in a mounted tree, check by check. Reads only.
 
@@ -73,12 +76,14 @@ def trace_environment(
     target: Target,
     environment: BootEnvironment,
     firmware: str | None = None,
-    options: BootOptions | None = None,
+    options: "BootOptions | None" = None,
 ) -> Trace:
     """The same for a target that was opened already."""
     if isinstance(environment, DiskEnvironment):
         return _trace_disk(target, environment, firmware, options)
     assert isinstance(environment, TreeEnvironment)
+    from mending.boot.trace.tree_chain import TreeChain  # noqa: PLC0415 - lazy: see below
+
     checks = run_chain(TreeChain(environment).start)
     kind = "uefi" if environment.esp is not None else "unknown"
     return _traced(target, environment, checks, [], firmware=kind, scheme=Scheme.NONE)
@@ -88,12 +93,15 @@ def _trace_disk(
     target: Target,
     environment: DiskEnvironment,
     firmware: str | None,
-    options: BootOptions | None,
+    options: "BootOptions | None",
 ) -> Trace:
     disk = environment.disk
     kind = settle_firmware(disk, firmware or ("uefi" if options is not None else None))
     first: Link = BiosChain(environment).start
     if kind == "uefi":
+        # lazy: half of what a short trace would load belongs to the other kind of firmware
+        from mending.boot.uefi import UefiChain  # noqa: PLC0415
+
         first = UefiChain(environment, options).start
     checks = run_chain(first)
     aside = [

@@ -69,8 +69,10 @@ def rows(
     return FittedTable(listed, heads, wide, right, drop)
 
 
-def indented(*what: RenderableType) -> Padding:
+def indented(*what: RenderableType) -> RenderableType:
     """Something two columns further in."""
+    if len(what) == 1 and isinstance(what[0], FittedTable):
+        return what[0].indented()
     return Padding(Group(*what), (0, 0, 0, 2))
 
 

@@ -45,6 +45,13 @@ class FittedTable:
         self._count = len(cells[0]) if cells else len(heads)
         self._wide = wide % self._count if self._count else 0
         self._right, self._drop = right, drop
+        self._indent = 0
+
+    def indented(self) -> "FittedTable":
+        """The same table, as far from the edge as its columns are from each other."""
+        table = FittedTable(self._cells, self._heads, self._wide, self._right, self._drop)
+        table._indent = _GAP
+        return table
 
     def __rich_console__(self, console: Console, options: ConsoleOptions) -> RenderResult:
         """Draw it for the width that there is."""
@@ -56,14 +63,15 @@ class FittedTable:
             column: natural[column] if column in self._right else self._longest(column, whole=False)
             for column in columns
         }
-        kept = self._kept(natural, least, options.max_width)
-        widths = self._widths(kept, natural, least, options.max_width)
+        room = max(options.max_width - self._indent, 1)
+        kept = self._kept(natural, least, room)
+        widths = self._widths(kept, natural, least, room)
         table = Table(
             box=None,
             show_header=bool(self._heads),
             header_style="dim",
-            pad_edge=False,
-            padding=(0, _GAP, 0, 0),
+            pad_edge=bool(self._indent),
+            padding=(0, 0, 0, _GAP) if self._indent else (0, _GAP, 0, 0),
         )
         for column in kept:
             table.add_column(

@@ -1,22 +1,14 @@
 """The library's look into one volume. Used in a sandboxed process, because damage can keep the
-library busy for ever.
+library busy for ever. Needs the extra `files`, so it is imported where a volume asks for it.
 """
+
+import pytsk3
 
 from mending.model import clean_text
 from mending.source import Source
 
-try:
-    import pytsk3
-except ImportError:  # the extra `files` is not installed; everything but file contents still works
-    pytsk3 = None
-
 Row = tuple[str, int, bool, bool, int]
 """Name, length in bytes, whether it is a folder, whether it is a link, permission bits."""
-
-
-def available() -> bool:
-    """Whether the extra `files` is installed."""
-    return pytsk3 is not None
 
 
 class VolumeReader:

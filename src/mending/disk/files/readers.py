@@ -3,17 +3,18 @@ pytsk3 in a sandboxed process, trees and memory disks as they are.
 """
 
 import io
-import tarfile
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from mending.disk.fat import FatReader
-from mending.disk.files import library_reader
 from mending.disk.files.files import FileReader, Files, FilesUnavailableError, Listed
 from mending.disk.files.sandbox import SandboxedProcess
 from mending.disk.volume import Volume
-from mending.model import ByteOffset, FilesReader, FilesystemKind, InputError, clean_text
+from mending.model import ByteOffset, FilesReader, FilesystemKind, InputError, clean_text, has_extra
 from mending.model.limits import PATIENT_SECONDS, SANDBOX_SECONDS
 from mending.source import MemorySource, MountedTree, Source
+
+if TYPE_CHECKING:
+    from tarfile import TarFile, TarInfo
 
 _LIBRARY_NAMES = {FilesystemKind.NTFS: "NTFS", FilesystemKind.EXT: "EXT_DETECT"}
 _PIECE = 4 * 1024 * 1024
@@ -26,7 +27,7 @@ def can_read_files() -> bool:
     """Whether the extra `files` is installed; without it nothing is known about files but those of
     FAT.
     """
-    return library_reader.available()
+    return has_extra("pytsk3")
 
 
 def patient_files(source: Source, volume: Volume) -> Files:
@@ -97,11 +98,11 @@ class _LibraryReader:
     """Calls in the sandboxed process; what is read there is counted here."""
 
     def __init__(self, source: Source, volume: Volume, seconds: float) -> None:
+        from mending.disk.files.library_reader import VolumeReader  # noqa: PLC0415 - an extra
+
         kind = _LIBRARY_NAMES[volume.filesystem]
         self._source, self._counted = source, source.bytes_read
-        self._process = SandboxedProcess(
-            lambda: library_reader.VolumeReader(source, volume.offset, kind), seconds
-        )
+        self._process = SandboxedProcess(lambda: VolumeReader(source, volume.offset, kind), seconds)
 
     def listing(self, folder: str, /) -> list[Listed]:
         """See `FileReader.listing`."""
@@ -175,6 +176,8 @@ class _ArchiveReader:
         self._rows: dict[str, dict[str, Listed]] = {"/": {}}
         self._data: dict[str, bytes] = {}
         self._links: dict[str, str] = {}
+        import tarfile  # noqa: PLC0415 - lazy, for it is slow to load
+
         try:
             with tarfile.open(fileobj=io.BytesIO(data), mode="r:") as archive:
                 for _, member in zip(range(_MOST_MEMBERS), archive, strict=False):
@@ -202,7 +205,7 @@ class _ArchiveReader:
         """Archives of this kind are not packed."""
         return False
 
-    def _add(self, archive: tarfile.TarFile, member: tarfile.TarInfo) -> None:
+    def _add(self, archive: "TarFile", member: "TarInfo") -> None:
         names = [clean_text(name, 200) for name in member.name.split("/") if name not in {"", "."}]
         if not names or ".." in names:
             return

@@ -6,17 +6,18 @@ number, or end the process. SandboxedProcess from us it may do both: we are told
 disks do not matter: waiting costs no processor time.
 """
 
-import multiprocessing
 import os
 import resource
 import signal
 import weakref
 from collections.abc import Callable
-from multiprocessing.connection import Connection
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from mending.model import InputError
 from mending.model.limits import SANDBOX_SECONDS
+
+if TYPE_CHECKING:
+    from multiprocessing.connection import Connection
 
 _SPEED, _WORTH = 50_000_000, 1 << 20
 """Bytes that a slow machine delivers in a second of processor time, and from how many on that is
@@ -39,6 +40,8 @@ class SandboxedProcess:
     """
 
     def __init__(self, make: Callable[[], object], seconds: float = SANDBOX_SECONDS) -> None:
+        import multiprocessing  # noqa: PLC0415 - lazy, for it is slow to load
+
         if "fork" not in multiprocessing.get_all_start_methods():
             self._direct: object | None = make()
             return
@@ -70,7 +73,7 @@ class SandboxedProcess:
         return answer
 
 
-def _serve(make: Callable[[], object], line: Connection, seconds: float) -> None:
+def _serve(make: Callable[[], object], line: "Connection", seconds: float) -> None:
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     signal.setitimer(
         signal.ITIMER_PROF, seconds
@@ -110,7 +113,7 @@ def _allow_for(answer: Any) -> None:
         )
 
 
-def _end(process: Any, line: Connection, owner: int) -> None:
+def _end(process: Any, line: "Connection", owner: int) -> None:
     line.close()
     if os.getpid() != owner:
         return  # another sandboxed process, which was forked while this one lived, only forgets it

@@ -9,7 +9,6 @@ read with the usual readers.
 import threading
 from collections import deque
 from collections.abc import Iterable, Iterator
-from concurrent.futures import Future, ThreadPoolExecutor
 from types import ModuleType
 from typing import TYPE_CHECKING
 
@@ -21,6 +20,8 @@ from mending.model import Progress, ReadError, load_numpy, silent
 from mending.source import Source
 
 if TYPE_CHECKING:
+    from concurrent.futures import Future, ThreadPoolExecutor
+
     from numpy import uint16
     from numpy.typing import NDArray
 
@@ -77,6 +78,8 @@ def search(source: Source, progress: Progress = silent) -> list[Candidate]:
     Raises:
         InputError: the source went away.
     """
+    from concurrent.futures import ThreadPoolExecutor  # noqa: PLC0415 - lazy, for it is slow to load
+
     numpy = load_numpy()
     ranges = list(source.data_ranges())
     total, done = sum(length for _, length in ranges), 0
@@ -91,7 +94,7 @@ def search(source: Source, progress: Progress = silent) -> list[Candidate]:
 
 def _looked_at(
     numpy: ModuleType,
-    workers: ThreadPoolExecutor,
+    workers: "ThreadPoolExecutor",
     source: Source,
     ranges: Iterable[tuple[int, int]],
 ) -> Iterator[tuple[int, list[int]]]:

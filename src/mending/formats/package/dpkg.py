@@ -8,7 +8,6 @@ import gzip
 import io
 import lzma
 import re
-import tarfile
 import zlib
 from collections.abc import Iterator, Mapping
 from typing import Any
@@ -82,6 +81,8 @@ def files_of(package: bytes, wanted: Mapping[str, str], most: int) -> Iterator[P
         wanted: which paths.
         most: bytes that may come out of it in all.
     """
+    import tarfile  # noqa: PLC0415 - lazy, for it is slow to load
+
     inside = _data_of(package)
     if inside is None:
         return
