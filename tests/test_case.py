@@ -2,6 +2,7 @@
 plan.
 """
 
+import shutil
 import subprocess
 import sys
 import time
@@ -9,6 +10,8 @@ import unittest
 from pathlib import Path
 
 from mending.case import load_case, plan_of, saw, started, tried
+from mending.case.events import Added, Learned
+from mending.case.folder import record as append
 from mending.case.lock import held
 from mending.case.thinking import facts_of
 from mending.knowledge import base_pack
@@ -57,6 +60,65 @@ class Crash(InFolder):
             b"#",
         )
         self.assertIn("line 2", self.run_here("plan", case, expect=3))
+
+    def test_a_batch_of_events_with_a_lost_sector_is_passed_over_whole_and_said(self):
+        case = self.folder / "case"
+        self.run_here("open", case)
+        record = case / "record.jsonl"
+        before = record.read_bytes()
+        names = ("logo", "beeps")
+        events = [Learned(at=HAND.since, notes={name: name * 400}) for name in names]
+        grown = append(load_case(case), HAND, *events)
+        self.assertEqual(len(grown.state.notes), 2)
+        whole = record.read_bytes()
+        for at in range(len(before), len(whole), 512):
+            torn = whole[:at] + bytes(min(512, len(whole) - at)) + whole[at + 512 :]
+            record.write_bytes(torn)
+            read = load_case(case)
+            self.assertEqual((len(read.state.notes), read.torn), (0, True))
+        self.assertIn("unfinished", self.run_here("cases", case.parent))
+        saw(load_case(case), base_pack(), HAND, {"logo": "shown"})
+        self.assertFalse(load_case(case).torn)
+        self.assertTrue(record.read_bytes().startswith(before))
+
+    def test_a_record_of_more_than_sixteen_mebibytes_loses_nothing(self):
+        case = self.folder / "case"
+        self.run_here("open", case)
+        long = [Learned(at=HAND.since, notes={f"n{n}": "x" * 1_000_000}) for n in range(18)]
+        for event in long:
+            append(load_case(case), HAND, event)
+        self.run_here("saw", case, "logo=shown")
+        state = load_case(case).state
+        self.assertEqual((len(state.notes), dict(state.seen)), (18, {"logo": "shown"}))
+
+    def test_a_case_from_elsewhere_leads_nowhere(self):
+        secret = self.folder / "secret.txt"
+        secret.write_text("Own Words Of The Technician")
+        case = self.folder / "case"
+        self.run_here("open", case)
+        (case / "evidence").mkdir()
+        for name in ("../../secret.txt", str(secret), ".."):
+            one = case.with_name(f"case-{len(name)}")
+            shutil.copytree(case, one)
+            added = Added(at=HAND.since, path="x", sort="text", bytes=1, copy=name)
+            append(load_case(one), HAND, added)
+            says = self.run_here("crashes", one, expect=3)
+            self.assertIn("outside", says)
+            self.assertNotIn("Own Words", says)
+        linked = self.folder / "linked"
+        shutil.copytree(case, linked)
+        (linked / "evidence" / "kept").symlink_to(secret)
+        added = Added(at=HAND.since, path="x", sort="text", bytes=1, copy="kept")
+        append(load_case(linked), HAND, added)
+        self.assertIn("is a link", self.run_here("crashes", linked, expect=3))
+        for name in ("evidence", "undo", "record.jsonl"):
+            other = self.folder / f"link-{name}"
+            shutil.copytree(case, other)
+            if (other / name).is_dir():
+                (other / name).rmdir()
+            (other / name).unlink(missing_ok=True)
+            (other / name).symlink_to(self.folder)
+            self.assertIn("is a link", self.run_here("plan", other, expect=3))
 
     def test_a_case_is_never_opened_over_another(self):
         self.run_here("open", self.folder / "case")

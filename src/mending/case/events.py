@@ -1,12 +1,13 @@
 """What happens to a case, one event a line of its record. Format: `docs/formats.md`.
 
-A line is `{"sum": "<crc-32 of the event's bytes, hex>", "event": {...}}`. A crash can settings the
-last line unfinished; it was never acknowledged, so it is passed over and cut off by the next
-writer.
+A line is `{"sum": "<crc-32 of the event's bytes, hex>", "event": {...}}`; events that happened
+together stand in one line, as `events`. A crash can leave the last line torn; it was never
+acknowledged, so it is passed over and cut off by the next writer.
 """
 
+import re
 import zlib
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 
 import msgspec
 
@@ -95,39 +96,72 @@ class PutBack(CaseEvent, frozen=True, kw_only=True, tag="put-back"):
 AnyEvent = Learned | Saw | Added | Traced | Read | Tried | Started | Mended | PutBack
 
 
-class _Line(msgspec.Struct, frozen=True):
+class _Line(msgspec.Struct, frozen=True, omit_defaults=True):
+    """One event, or a list of events that happened together."""
+
     sum: str
-    event: msgspec.Raw
+    event: msgspec.Raw = msgspec.Raw(b"")
+    events: msgspec.Raw = msgspec.Raw(b"")
 
 
-def encode_line(event: AnyEvent) -> bytes:
-    """One line of the record, with its line end."""
-    body = msgspec.json.encode(event)
-    return msgspec.json.encode(_Line(_sum(body), msgspec.Raw(body))) + b"\n"
+class Record(msgspec.Struct, frozen=True):
+    """What a record holds.
+
+    Attributes:
+        whole: bytes of its whole lines.
+        torn: whether something follows that a crash left, which nobody was told about.
+    """
+
+    events: tuple[AnyEvent, ...]
+    whole: int
+    torn: bool
 
 
-def decode_record(data: bytes, name: str) -> tuple[list[AnyEvent], int]:
-    """The events of a record, and how many of its bytes are whole lines.
+def encode_lines(events: Sequence[AnyEvent]) -> bytes:
+    """Events that happened together, as one line of the record, with its line end: all of them are
+    there after a crash, or none.
+    """
+    body = msgspec.json.encode(events[0] if len(events) == 1 else list(events))
+    raw = msgspec.Raw(body)
+    line = _Line(_sum(body), event=raw) if len(events) == 1 else _Line(_sum(body), events=raw)
+    return msgspec.json.encode(line) + b"\n"
+
+
+def decode_record(data: bytes, name: str) -> Record:
+    """What a record holds. Its last line may be torn: cut off, or with sectors of it lost.
 
     Raises:
-        InputError: a line other than an unfinished last one is damaged.
+        InputError: any other line is damaged.
     """
     events: list[AnyEvent] = []
-    whole = data.rfind(b"\n") + 1
-    for number, line in enumerate(data[:whole].splitlines(), 1):
+    lines = re.findall(rb"[^\n]*\n|[^\n]+", data)
+    whole = 0
+    for number, line in enumerate(lines, 1):
         try:
-            outer = msgspec.json.decode(line, type=_Line)
-            if _sum(bytes(outer.event)) != outer.sum:
-                raise InputError(
-                    f"{name}: line {number} does not fit its checksum.",
-                    "Take the folder's last backup.",
-                )
-            events.append(msgspec.json.decode(outer.event, type=AnyEvent))
-        except msgspec.DecodeError as error:
-            raise InputError(
-                f"{name}: line {number} is damaged: {error}.", "Take the folder's last backup."
-            ) from error
-    return events, whole
+            if not line.endswith(b"\n"):
+                raise InputError(f"{name}: line {number} does not end.")
+            events += _decode_line(line, f"{name}: line {number}")
+        except InputError:
+            if number == len(lines):
+                return Record(tuple(events), whole, True)
+            raise
+        whole += len(line)
+    return Record(tuple(events), whole, False)
+
+
+def _decode_line(line: bytes, name: str) -> list[AnyEvent]:
+    try:
+        outer = msgspec.json.decode(line, type=_Line)
+        body = bytes(outer.event) or bytes(outer.events)
+        if _sum(body) != outer.sum:
+            raise InputError(f"{name} does not fit its checksum.", "Take the folder's last backup.")
+        if outer.event:
+            return [msgspec.json.decode(body, type=AnyEvent)]
+        return msgspec.json.decode(body, type=list[AnyEvent])
+    except (msgspec.DecodeError, UnicodeDecodeError) as error:
+        raise InputError(
+            f"{name} is damaged: {error}.", "Take the folder's last backup."
+        ) from error
 
 
 def _sum(body: bytes) -> str:

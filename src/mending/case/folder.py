@@ -7,14 +7,15 @@ from pathlib import Path
 
 import msgspec
 
-from mending.case.events import AnyEvent, decode_record, encode_line
+from mending.case.events import Added, AnyEvent, Record, decode_record, encode_lines
 from mending.case.lock import held
 from mending.case.state import CaseState, fold
 from mending.crash.read import LogFile, log_file
 from mending.model import Hand, InputError, RefusedError
-from mending.model.limits import WINDOW_BYTES
+from mending.model.limits import RECORD_BYTES, WINDOW_BYTES
 from mending.source import (
     append_durably,
+    make_folder,
     make_folder_durably,
     read_file,
     read_folder,
@@ -33,11 +34,14 @@ class CaseFile(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", t
 
 
 class Case(msgspec.Struct, frozen=True):
-    """A case as it was read: the folder, what never changes, and the state."""
+    """A case as it was read: the folder, what never changes, and the state; `torn` where a crash
+    left something behind the last event.
+    """
 
     folder: Path
     file: CaseFile
     state: CaseState
+    torn: bool = False
 
     @property
     def undo_folder(self) -> Path:
@@ -48,9 +52,19 @@ class Case(msgspec.Struct, frozen=True):
     def firmware_dump(self) -> Path | None:
         """The newest dump of firmware variables among the evidence; None without one."""
         found = [item for item in self.state.evidence if item.sort == "variables"]
-        if not found:
-            return None
-        return self.folder / "evidence" / found[-1].copy if found[-1].copy else Path(found[-1].path)
+        return self.place_of(found[-1]) if found else None
+
+    def place_of(self, item: Added) -> Path:
+        """Where a piece of evidence lies. Raises InputError for a copy that leads out of the case:
+        a case may come from anywhere.
+        """
+        if not item.copy:
+            return Path(item.path)
+        place = self.folder / "evidence" / item.copy
+        if item.copy != place.name or item.copy in {".", ".."}:
+            raise InputError(f"The case {self.folder} names evidence outside of it: {item.copy!r}.")
+        _refuse_link(place)
+        return place
 
 
 def crash_files(case: Case) -> list[LogFile]:
@@ -58,13 +72,7 @@ def crash_files(case: Case) -> list[LogFile]:
     remembers.
     """
     kept = [item for item in case.state.evidence if item.sort not in {"disk", "variables"}]
-    return [
-        log_file(
-            item.copy or item.path,
-            case.folder / "evidence" / item.copy if item.copy else Path(item.path),
-        )
-        for item in kept
-    ]
+    return [log_file(item.copy or item.path, case.place_of(item)) for item in kept]
 
 
 def is_case(folder: Path) -> bool:
@@ -81,9 +89,9 @@ def open_case(folder: Path, events: Sequence[AnyEvent], at: str) -> Case:
     """
     if is_case(folder):
         raise RefusedError(f"{folder} is a case already.", "Choose another name, or go on with it.")
-    folder.parent.mkdir(parents=True, exist_ok=True)
+    make_folder(folder.parent)
     file = CaseFile(name=folder.name, opened=at)
-    record = b"".join(encode_line(event) for event in events)
+    record = encode_lines(events) if events else b""
     make_folder_durably(folder, {CASE_FILE: msgspec.json.encode(file) + b"\n", RECORD_FILE: record})
     return load_case(folder)
 
@@ -92,14 +100,16 @@ def load_case(folder: Path) -> Case:
     """Read a case. Raises InputError when it is none, or damaged."""
     if not is_case(folder):
         raise InputError(f"{folder} is no case.", f"Start one with: mending open {folder}")
+    for name in (CASE_FILE, RECORD_FILE, "evidence", "undo"):
+        _refuse_link(folder / name)
     try:
         file = msgspec.json.decode(read_file(folder / CASE_FILE, WINDOW_BYTES), type=CaseFile)
-    except msgspec.DecodeError as error:
+    except (msgspec.DecodeError, UnicodeDecodeError) as error:
         raise InputError(
             f"{folder / CASE_FILE} is damaged: {error}.", "Take the folder's last backup."
         ) from error
-    events, _ = decode_record(_record(folder), str(folder / RECORD_FILE))
-    return Case(folder, file, fold(events))
+    found = _record(folder)
+    return Case(folder, file, fold(found.events), found.torn)
 
 
 def list_cases(folder: Path) -> list[Case]:
@@ -117,15 +127,28 @@ def record(case: Case, hand: Hand, *events: AnyEvent) -> Case:
     """
     with held(case.folder, hand):
         path = case.folder / RECORD_FILE
-        data = _record(case.folder)
-        _, whole = decode_record(data, str(path))
-        if whole < len(data):
-            write_durably(
-                path, data[:whole]
-            )  # what a crash left of an event that nobody was told about
-        append_durably(path, b"".join(encode_line(event) for event in events))
+        data = _record_bytes(case.folder)
+        found = decode_record(data, str(path))
+        if found.torn:
+            write_durably(path, data[: found.whole])
+        if events:
+            append_durably(path, encode_lines(events))
     return load_case(case.folder)
 
 
-def _record(folder: Path) -> bytes:
-    return read_file(folder / RECORD_FILE, WINDOW_BYTES)
+def _record(folder: Path) -> Record:
+    return decode_record(_record_bytes(folder), str(folder / RECORD_FILE))
+
+
+def _record_bytes(folder: Path) -> bytes:
+    """The whole record: of one that is not read to its end the next writer would cut events off."""
+    data = read_file(folder / RECORD_FILE, RECORD_BYTES + 1)
+    if len(data) > RECORD_BYTES:
+        raise InputError(f"{folder / RECORD_FILE} is larger than any record that is read.")
+    return data
+
+
+def _refuse_link(place: Path) -> None:
+    """A case may come from anywhere; nothing in it leads out of it."""
+    if place.is_symlink():
+        raise InputError(f"{place} is a link, and nothing inside a case may be one.")

@@ -6,6 +6,8 @@ import msgspec
 
 from mending.case.folder import Case
 
+_TORN = "A crash left something unfinished at the end of the record; it was passed over."
+
 
 class TriedResult(msgspec.Struct, frozen=True, kw_only=True):
     """A step that was done."""
@@ -39,6 +41,7 @@ class CaseResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending",
     starts: tuple[StartResult, ...]
     undo_points: tuple[str, ...]
     works: bool
+    warning: str = ""
 
 
 class CasesResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="cases/1"):
@@ -72,6 +75,7 @@ def case_result(case: Case) -> CaseResult:
         starts=tuple(StartResult(at=start.at, works=start.works) for start in state.starts),
         undo_points=state.undo_points,
         works=state.works,
+        warning=_TORN if case.torn else "",
     )
 
 

@@ -17,7 +17,7 @@ from mending.knowledge import UNKNOWN, Pack, Sign
 from mending.model import Hand, InputError, UsageError, clean_text, load_rapidfuzz
 from mending.model.limits import EVIDENCE_BYTES
 from mending.reason import ReportKind
-from mending.source import open_folder_source, open_source, read_file, write_durably
+from mending.source import make_folder, open_folder_source, open_source, read_file, write_durably
 
 _NEAR = 60.0
 """Similarity (of 100) from which a mistyped word is worth proposing."""
@@ -76,7 +76,7 @@ def add_evidence(case: Case, hand: Hand, path: str, as_disk: bool = False) -> Ca
         )
     data = read_file(Path(path), EVIDENCE_BYTES)
     name = f"{hashlib.sha256(data).hexdigest()[:12]}-{Path(path).name}"
-    (case.folder / "evidence").mkdir(exist_ok=True)
+    make_folder(case.folder / "evidence")
     write_durably(case.folder / "evidence" / name, data)
     return record(case, hand, Added(at=hand.since, path=path, sort=sort, bytes=size, copy=name))
 

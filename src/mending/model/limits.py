@@ -19,6 +19,9 @@ CORE_SEARCH_SECTORS = 2048
 EVIDENCE_BYTES = 64 * 1024 * 1024
 """Largest evidence file that is copied into a case; larger ones are named, not copied."""
 
+RECORD_BYTES = 512 * 1024 * 1024
+"""Largest record of a case that is read; a case of a thousand traces has some tens of MiB."""
+
 SANDBOX_SECONDS = 0.6
 """Processor time for one volume in the sandboxed process; sound volumes take hundredths of a
 second.

@@ -18,7 +18,8 @@ def show_case(case: CaseResult) -> RenderableType:
         for attempt in case.tried
     ]
     cells += [("test start", "works" if start.works else "does not start") for start in case.starts]
-    return Group(title(f"case {case.name}"), indented(rows(cells)))
+    parts = [text(case.warning, "yellow")] if case.warning else []
+    return Group(title(f"case {case.name}"), *parts, indented(rows(cells)))
 
 
 def show_cases(result: CasesResult) -> RenderableType:
@@ -26,7 +27,9 @@ def show_cases(result: CasesResult) -> RenderableType:
     if not result.cases:
         return text("No cases here.")
     cells = [(case.name, _stand(case), len(case.tried), case.opened) for case in result.cases]
-    return rows(cells, ("case", "stands", "steps tried", "opened"), wide=1, right=(2,), drop=(3, 2))
+    heads = ("case", "stands", "steps tried", "opened")
+    torn = [text(f"{case.name}: {case.warning}", "yellow") for case in result.cases if case.warning]
+    return Group(rows(cells, heads, wide=1, right=(2,), drop=(3, 2)), *torn)
 
 
 def _stand(case: CaseResult) -> str:
