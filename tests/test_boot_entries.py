@@ -146,6 +146,24 @@ class Cores(Systems):
         self.assertEqual([step["repair"] for step in done["steps"]], ["boot-code", "boot-entries"])
         self.assertEqual(done["after"], "no-fault-found")
 
+    @needs(*MAKERS, "grub-script-check")
+    def test_words_that_a_menu_would_take_for_commands_stay_words(self):
+        words = b"root=UUID=x quiet;reboot a=\"b c='d $e {f} |g &h\n"
+        files = {"boot/grub/grub.cfg": b"# lost\n" * 200, "etc/kernel/cmdline": words}
+        for more in ({}, {"boot/vmlinuz-1;reboot": made_kernel()}):
+            disk = self.with_core(**files, **more)
+            self.json_here("mend", disk, "boot-entries", "--yes")
+            volume = self.folder / "volume"
+            volume.write_bytes(disk.read_bytes()[START * SECTOR :])
+            menu = self.folder / "menu"
+            menu.write_text(tool("debugfs", "-R", "cat /boot/grub/grub.cfg", volume))
+            tool("grub-script-check", menu)
+            starts = next(row for row in menu.read_text().splitlines() if "linux /" in row)
+            for word in ("'quiet;reboot'", "'$e'", "'{f}'", "'|g'", "'&h'", "'\"b'"):
+                self.assertIn(word, starts.replace("a=", "").replace("''\\''", "''"))
+            self.assertNotIn(";reboot\n", menu.read_text().replace("'quiet;reboot'", ""))
+            self.assertNotIn("vmlinuz-1;", menu.read_text())
+
     @needs(*MAKERS, "debugfs")
     def test_a_root_that_a_power_cut_left_open_is_no_fault(self):
         path = self.disk(self.tree())

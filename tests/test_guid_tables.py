@@ -292,6 +292,38 @@ class Repairs(Disks):
         )
 
 
+class Identities(Disks):
+    @needs(*FAT_TOOLS, "sgdisk")
+    def test_entries_that_agree_with_the_disk_are_kept_to_the_last_bit(self):
+        path = self.efi_disk()
+        other = self.folder / "other"
+        other.write_bytes(bytes(8 << 20))
+        tool("mkfs.fat", "-F", "16", "-s", "1", "-n", "TICKETS", other)
+        tool("sgdisk", "-c", "2:berth", "-u", "2:5EA00000-0000-4000-8000-000000000002", path)
+        at = 2 * SECTOR + 128 + 32
+        second = int.from_bytes(path.read_bytes()[at : at + 8], "little") * SECTOR
+        patch(path, second, other.read_bytes())
+        sound = path.read_bytes()
+        entries = sound[2 * SECTOR : 34 * SECTOR]
+        for name, damage, kept in (
+            ("checksums", [(SECTOR + 16, b"\1\2"), (LAST + 16, b"\3\4")], True),
+            ("both headers gone", [(SECTOR, bytes(SECTOR)), (LAST, bytes(SECTOR))], True),
+            ("one array gone, too", [(SECTOR, bytes(33 * SECTOR)), (LAST, bytes(8))], True),
+        ):
+            with self.subTest(name):
+                path.write_bytes(sound)
+                for offset, data in damage:
+                    patch(path, offset, data)
+                done = self.json_here("mend", path, "partition-table", "--yes")
+                self.assertEqual(done["failing_after"], None)
+                now = path.read_bytes()
+                self.assertEqual(now[2 * SECTOR : 34 * SECTOR] == entries, kept)
+                if name == "checksums":
+                    self.assertEqual(now, sound)
+                self.assertIn("No problems found", tool("sgdisk", "-v", path))
+                self.run_here("undo", path)
+
+
 class AnyBytes(unittest.TestCase):
     @given(st.binary(max_size=1200), st.integers(0, 4000))
     @settings(max_examples=300)

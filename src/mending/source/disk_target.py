@@ -10,8 +10,10 @@ from mending.source.base import IdentityPart, Source, TargetKind
 
 _BLOCK = 4096
 """Holes are of whole blocks, and so are the ranges between them."""
-_MOST_RANGES, _BLOCKS_TRIED = 10_000, 256
-"""Stretches between holes that are counted, and blocks looked at for one that is not zero."""
+_MOST_RANGES, _PIECE, _LOOKED_AT = 10_000, 1 << 16, 1 << 24
+"""Stretches between holes that are counted; bytes read at once, and looked at for one block that is
+not zero.
+"""
 
 
 class DiskTarget:
@@ -66,26 +68,33 @@ class DiskTarget:
         step = max(total // IDENTITY_RANGES, IDENTITY_RANGE_BYTES)
         parts: dict[int, IdentityPart] = {}
         for wanted in range(0, total, step):
-            for start in islice(self._blocks_from(held, wanted), _BLOCKS_TRIED):
-                length = min(IDENTITY_RANGE_BYTES, self.size - start)
-                end = start + length
+            for start in self._filled_from(held, wanted):
+                end = min(start + IDENTITY_RANGE_BYTES, self.size)
                 touched = any(start < patch.end and patch.offset < end for patch in patches)
-                part = IdentityPart(start, length)
-                if start in parts or touched or not (self.content_of(part) or b"").strip(b"\0"):
-                    continue
-                parts[start] = part
-                break
+                if start not in parts and not touched:
+                    parts[start] = IdentityPart(start, end - start)
+                    break
         return list(parts.values())
 
-    def _blocks_from(self, held: list[tuple[int, int]], wanted: int) -> Iterator[int]:
-        """Starts of blocks of what the disk holds, from so many bytes of it on."""
+    def _filled_from(self, held: list[tuple[int, int]], wanted: int) -> Iterator[int]:
+        """Starts of blocks that are not zero, from so many bytes of what the disk holds on."""
+        looked = 0
         for start, length in held:
-            if wanted < length:
-                for at in range(start + wanted, start + length, IDENTITY_RANGE_BYTES):
-                    yield at // IDENTITY_RANGE_BYTES * IDENTITY_RANGE_BYTES
-                wanted = 0
-            else:
+            if wanted >= length:
                 wanted -= length
+                continue
+            for at in range(start + wanted, start + length, _PIECE):
+                if looked >= _LOOKED_AT:
+                    return
+                looked += _PIECE
+                first = at // IDENTITY_RANGE_BYTES * IDENTITY_RANGE_BYTES
+                data = self.content_of(IdentityPart(first, min(_PIECE, start + length - first)))
+                if not data or not data.strip(b"\0"):
+                    continue
+                for offset in range(0, len(data), IDENTITY_RANGE_BYTES):
+                    if data[offset : offset + IDENTITY_RANGE_BYTES].strip(b"\0"):
+                        yield first + offset
+            wanted = 0
 
     def content_of(self, part: IdentityPart) -> bytes | None:
         """See `Target.content_of`."""

@@ -227,7 +227,11 @@ def encode_entry(
 
 
 def fresh_copies(
-    disk: uuid.UUID, entries: bytes, sectors: int, bytes_per_sector: int
+    disk: uuid.UUID,
+    entries: bytes,
+    sectors: int,
+    bytes_per_sector: int,
+    usable: tuple[int, int] | None = None,
 ) -> list[tuple[str, int, bytes]]:
     """A new table of 128 entries: name, first sector and bytes of each of its four parts, entries
     before headers.
@@ -235,9 +239,11 @@ def fresh_copies(
     Args:
         entries: the used entries, 128 bytes each.
         sectors: length of the disk.
+        usable: first and last sector for partitions; None for all that is left.
     """
     room = -(-COUNT * ENTRY_SIZE // bytes_per_sector)
     last = sectors - 1
+    first_usable, last_usable = usable or (2 + room, last - room - 1)
     array = entries.ljust(COUNT * ENTRY_SIZE, b"\0")
     parts = []
     for name, here, other, start in (("primary", 1, last, 2), ("backup", last, 1, last - room)):
@@ -249,8 +255,8 @@ def fresh_copies(
             reserved=0,
             my_lba=here,
             alternate_lba=other,
-            first_usable_lba=2 + room,
-            last_usable_lba_inclusive=last - room - 1,
+            first_usable_lba=first_usable,
+            last_usable_lba_inclusive=last_usable,
             disk_guid=disk.bytes_le,
             entries_lba=start,
             entry_count=COUNT,

@@ -5,6 +5,8 @@ Entry files for a manager that reads them; a small menu where GRUB is the manage
 are never touched.
 """
 
+import re
+
 from mending.boot.chain import OutOfReachError
 from mending.boot.linux import KernelWithInitramfs, find_sound_kernels
 from mending.boot.new_entry import WantedSystem, entry_home, wanted_system_of
@@ -18,6 +20,8 @@ from mending.repair.files import put_files
 REPAIR = RepairId.BOOT_ENTRIES
 _FOR_MENU = (FindingId.GRUB_MENU_MISSING, FindingId.GRUB_MENU_EMPTY)
 _ENTRIES = "loader/entries"
+_PLAIN = re.compile(r"[A-Za-z0-9._/+@:=,~-]*")
+"""Signs that mean nothing to any boot manager."""
 
 
 def propose(request: Request) -> Proposal:
@@ -52,7 +56,7 @@ def _files(request: Request, wanted: WantedSystem) -> tuple[str, list[Change]]:
         raise RefusedError(
             "No boot manager that reads entry files was found.", "Mend its loader first."
         )
-    kernels = find_sound_kernels(request.environment, home)
+    kernels = _plain_kernels(request, home)
     copied: dict[str, bytes] = {}
     if not kernels:
         kernels, copied = _brought(request, wanted, home)
@@ -79,9 +83,7 @@ def _brought(
     request: Request, wanted: WantedSystem, home: Volume
 ) -> tuple[list[KernelWithInitramfs], dict[str, bytes]]:
     """The newest kernel of the system itself, and the copies of it that the manager can reach."""
-    own = [
-        kernel for kernel in find_sound_kernels(request.environment, wanted.volume) if kernel.initrd
-    ]
+    own = [kernel for kernel in _plain_kernels(request, wanted.volume) if kernel.initrd]
     if not own:
         raise RefusedError("No sound kernel with its initramfs was found.", "Restore one first.")
     newest, folder = own[0], f"/{wanted.key}/{own[0].version}"
@@ -112,9 +114,7 @@ def _menu(request: Request, wanted: WantedSystem, finding: Finding) -> tuple[str
     path = finding.where.path or ""
     home = _menu_home(request, path)
     volumes = [home, wanted.volume] if home != wanted.volume else [home]
-    kernels = [
-        kernel for volume in volumes for kernel in find_sound_kernels(request.environment, volume)
-    ]
+    kernels = [kernel for volume in volumes for kernel in _plain_kernels(request, volume)]
     if not kernels:
         raise RefusedError("No sound kernel was found for a menu.", "Restore one first.")
     text = "\n".join(
@@ -157,11 +157,31 @@ def _menu_home(request: Request, path: str) -> Volume:
     return found[0]
 
 
+def _plain_kernels(request: Request, volume: Volume) -> list[KernelWithInitramfs]:
+    """The sound kernels of a volume whose names are nothing but names: what a menu would take for
+    commands, or for the end of a line, is not written into one.
+    """
+    return [
+        kernel
+        for kernel in find_sound_kernels(request.environment, volume)
+        if all(_PLAIN.fullmatch(name) for name in (kernel.path, kernel.version, kernel.initrd))
+    ]
+
+
+def _as_text(word: str) -> str:
+    """A word of a command line as GRUB's script language takes it literally (GNU GRUB manual,
+    "Quoting").
+    """
+    if _PLAIN.fullmatch(word):
+        return word
+    return "'" + word.replace("'", "'\\''") + "'"
+
+
 def _menu_entry(request: Request, wanted: WantedSystem, kernel: KernelWithInitramfs) -> str:
     identifier = request.environment.contents(kernel.volume).info.identifier
     rows = [f"search --no-floppy --fs-uuid --set=root {identifier}"] if identifier else []
     rows += [
-        f"linux {kernel.path} {wanted.line(bool(kernel.initrd))}",
+        f"linux {kernel.path} {' '.join(map(_as_text, wanted.line(bool(kernel.initrd)).split()))}",
         *([f"initrd {kernel.initrd}"] if kernel.initrd else []),
     ]
     inside = "\n".join(f"  {row}" for row in rows)

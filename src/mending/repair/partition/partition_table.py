@@ -1,8 +1,9 @@
 """The repair `partition-table`: a lost table, or lost entries of one, from the volumes that are
 found on the disk.
 
-Sources: UEFI Specification 2.10, sections 5.2 and 5.3. Identifiers of partitions that only the lost
-table held are made anew from where the volumes lie, the same every time.
+Sources: UEFI Specification 2.10, sections 5.2 and 5.3. Entries that are left and agree with what
+lies on the disk are kept. Identifiers that only the lost table held are made anew from where the
+volumes lie, the same every time.
 """
 
 import uuid
@@ -15,6 +16,7 @@ from mending.formats.partition import gpt, mbr
 from mending.model import FindingId, Lba, Patch, RefusedError, RepairId, SectorCount
 from mending.repair.base import Proposal, Request
 from mending.repair.partition.amendment import amend, may_lack_entries
+from mending.repair.partition.kept_entries import kept_entries, usable_range, with_new_entries
 from mending.repair.partition.new_entries import named, span, type_byte, type_guid
 from mending.source import Source
 
@@ -142,7 +144,7 @@ def _record(disk: Disk, found: list[Candidate], active: int | None) -> Patch:
 def _guid_patches(disk: Disk, found: list[Candidate]) -> list[Patch]:
     source, size = disk.source, disk.source.bytes_per_sector
     guid, spans = _disk_guid(disk, found), [span(disk, candidate) for candidate in found]
-    entries = b"".join(
+    made = [
         gpt.encode_entry(
             type_guid(disk, candidate),
             uuid.uuid5(guid, str(start)),
@@ -151,14 +153,19 @@ def _guid_patches(disk: Disk, found: list[Candidate]) -> list[Patch]:
             candidate.label,
         )
         for candidate, (start, count) in zip(found, spans, strict=True)
-    )
-    parts = gpt.fresh_copies(guid, entries, disk.sectors, size)
+    ]
+    new = list(zip(spans, made, strict=True))
+    entries = with_new_entries(kept_entries(disk, spans), new)
+    parts = gpt.fresh_copies(guid, entries, disk.sectors, size, usable_range(disk, spans))
     taken = [(lba, lba + len(data) // size) for _, lba, data in parts]
     if any(start < end and lba < start + count for start, count in spans for lba, end in taken):
         raise RefusedError("A volume that was found reaches into the space of the table itself.")
     length = SectorCount(min(disk.sectors - 1, 0xFFFFFFFF))
     record = mbr.encode_entry(0, mbr.GPT_PROTECTIVE, Lba(1), length).ljust(64, b"\0") + b"\x55\xaa"
-    patches = [_patch(source, mbr.TABLE_OFFSET, record, "the protective MBR")]
+    mbr_sound = disk.mbr is not None and disk.mbr.record.protective and not disk.mbr.problems
+    patches = []
+    if not mbr_sound:
+        patches.append(_patch(source, mbr.TABLE_OFFSET, record, "the protective MBR"))
     patches += [_patch(source, lba * size, data, name) for name, lba, data in parts]
     return [patch for patch in patches if patch.before != patch.after]
 

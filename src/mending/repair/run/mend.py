@@ -145,7 +145,8 @@ def carry_out(
     """
     journal.settle(target, at)
     proposal, settings = planned.proposal, planned.settings
-    identifiers = identifiers_of(planned.before.environment.disk)
+    disks = (planned.before.environment.disk, planned.after.environment.disk)
+    identifiers = dict.fromkeys(part for disk in disks for part in identifiers_of(disk))
     point = journal.write(target, proposal, identifiers, at)
     with journal.rolled_back(target, point, at, f"{proposal.repair} could not be proved"):
         after = trace_target(target, settings.firmware, settings.boot_options)
