@@ -4,8 +4,13 @@ mutated.
 
 import os
 import random
+import resource
+import subprocess
+import sys
+import tempfile
 import time
 import unittest
+from pathlib import Path
 
 from mending.boot.trace import trace_target
 from mending.disk.files import (
@@ -21,6 +26,17 @@ from mending.workshop.disks import code
 from tests.support import SECTOR, InFolder, needs, tool
 
 START = 64
+
+
+PARENT = """
+import os, time
+from mending.disk.files import SandboxedProcess
+class Worker:
+    def pid(self): return os.getpid()
+apart = SandboxedProcess(Worker)
+print(apart.call("pid"), flush=True)
+time.sleep(60)
+"""
 
 
 class Worker:
@@ -64,6 +80,60 @@ class Bounded(unittest.TestCase):
                 apart.call(method)
             with self.assertRaises(SandboxEndedError):
                 apart.call("add", 1, 1)
+
+    def test_it_can_only_read_what_it_was_born_with_and_its_memory_is_bounded(self):
+        class Curious:
+            def write(self, handle):
+                os.write(handle, b"x")
+
+            def grow(self):
+                return len(bytearray(3 << 30))
+
+            def pipes(self):
+                places = [p for p in Path("/proc/self/fd").iterdir() if int(p.name) > 2]
+                return sum(place.is_fifo() for place in places)
+
+        reading, writing = os.pipe()
+        self.addCleanup(os.close, reading)
+        self.addCleanup(os.close, writing)
+        with tempfile.TemporaryFile() as file:
+            apart = SandboxedProcess(Curious)
+            with self.assertRaises(OSError):
+                apart.call("write", file.fileno())
+            with self.assertRaisesRegex(OSError, "memory"):
+                apart.call("grow")
+            self.assertEqual(apart.call("pipes"), 0)
+            self.assertEqual(file.tell(), 0)
+
+    def test_it_ends_when_its_parent_is_killed(self):
+        with subprocess.Popen(
+            [sys.executable, "-c", PARENT], stdout=subprocess.PIPE, text=True
+        ) as parent:
+            child = int(parent.stdout.readline())
+            parent.kill()
+        for _ in range(100):
+            if not Path(f"/proc/{child}").exists():
+                return
+            if " Z " in Path(f"/proc/{child}/stat").read_text():
+                return
+            time.sleep(0.05)
+        self.fail("it is still there")
+
+    def test_all_volumes_of_a_target_share_a_bound(self):
+        target, ended = Worker(), 0
+        began = time.process_time()
+        for _ in range(60):
+            apart = SandboxedProcess(Worker, 0.05, target)
+            with self.assertRaises(SandboxEndedError):
+                apart.call("circle")
+            ended += 1
+        used = resource.getrusage(resource.RUSAGE_CHILDREN)
+        self.assertEqual(ended, 60)
+        self.assertLess(used.ru_utime - self.before.ru_utime, 60 * 0.05)
+        self.assertLess(time.process_time() - began, 60)
+
+    def setUp(self):
+        self.before = resource.getrusage(resource.RUSAGE_CHILDREN)
 
     def test_waiting_costs_nothing(self):
         class Slow:

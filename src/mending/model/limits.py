@@ -27,6 +27,9 @@ SANDBOX_SECONDS = 0.6
 second.
 """
 
+SANDBOX_SHARES = 4
+"""So many times the time of one volume all volumes of a disk may take together."""
+
 LOADER_BYTES = 1024 * 1024
 """How much of a loader file is read: headers and first instructions lie in it, and many files cost
 little.
@@ -89,7 +92,7 @@ LARGEST_PACKAGE = 512 * 1024 * 1024
 UNPACKED_PACKAGE = 1024 * 1024 * 1024
 """Most bytes that come out of one package; kernels' packages unpack to some hundred MiB."""
 
-PATIENT_SECONDS = 120.0
+PATIENT_SECONDS = 20.0
 """Processor time for one volume where a person asked for all boot-critical files to be read."""
 
 EXPANDED_LEAST = 64 * 1024 * 1024

@@ -102,7 +102,9 @@ class _LibraryReader:
 
         kind = _LIBRARY_NAMES[volume.filesystem]
         self._source, self._counted = source, source.bytes_read
-        self._process = SandboxedProcess(lambda: VolumeReader(source, volume.offset, kind), seconds)
+        self._process = SandboxedProcess(
+            lambda: VolumeReader(source, volume.offset, kind), seconds, source
+        )
 
     def listing(self, folder: str, /) -> list[Listed]:
         """See `FileReader.listing`."""
