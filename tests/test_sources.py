@@ -69,6 +69,26 @@ class Files(InFolder):
         ):
             open_source(str(self.path), for_writing=True)
 
+    def test_a_file_attached_under_another_name_and_a_second_loop_are_noticed(self):
+        """Stands in for loop devices, which an ordinary account cannot make."""
+        blocks, other = self.folder / "block", self.folder / "by-another-name.img"
+        other.hardlink_to(self.path)
+        (blocks / "loop7/loop").mkdir(parents=True)
+        (blocks / "loop7/loop/backing_file").write_text(f"{other}\n")
+        with mock.patch.object(busy, "_BLOCKS", blocks):
+            with self.assertRaisesRegex(RefusedError, "attached as /dev/loop7"):
+                open_source(str(self.path), for_writing=True)
+            with self.assertRaisesRegex(RefusedError, "attached as /dev/loop7"):
+                (blocks / "loop8/loop").mkdir(parents=True)
+                (blocks / "loop8/loop/backing_file").write_text(str(self.path))
+                busy.refuse_if_busy("/dev/loop8p1", True)
+            mounts = [("/dev/loop7p2", "/mnt/ferry")]
+            with (
+                mock.patch.object(busy, "_mounts", return_value=mounts),
+                self.assertRaisesRegex(RefusedError, "mounted at /mnt/ferry"),
+            ):
+                busy.refuse_if_busy("/dev/loop8", True)
+
     def test_a_durable_write_leaves_the_old_file_or_the_new_one(self):
         with (
             mock.patch("os.fsync", side_effect=OSError(28, "No space left on device")),

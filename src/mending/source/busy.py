@@ -4,11 +4,13 @@ number.
 
 import fcntl
 import os
+import re
 import struct
 from pathlib import Path
 
 from mending.model import RefusedError
 
+_BLOCKS = Path("/sys/block")
 _BLKSSZGET = 0x1268
 """Linux ioctl for the logical sector size (linux/fs.h)."""
 _BLKROGET = 0x125E
@@ -54,15 +56,19 @@ def lock(fd: int, path: str) -> None:
 
 
 def refuse_if_busy(path: str, is_device: bool) -> None:
-    """Raise RefusedError when the target, a part of it, or a loop device over it is mounted."""
+    """Raise RefusedError when the target, a part of it, or a loop device over it is mounted; also
+    when the file behind it is attached elsewhere, under whatever name.
+    """
     real = Path(path).resolve()
-    held = [*_loops_over(real), str(real)] if not is_device else [str(real)]
+    backing = _backing_of(real.name) if is_device else str(real)
+    loops = [loop for loop in _loops_over(backing) if loop != str(real)] if backing else []
+    held = [*loops, str(real)]
     for device, where in _mounts():
         if any(device == name or _is_part(device, name) for name in held):
             raise RefusedError(f"{path} is mounted at {where}.", "Unmount it, then try again.")
-    if len(held) > 1:
+    if loops:
         raise RefusedError(
-            f"{path} is attached as {held[0]}.", "Detach that loop device, then try again."
+            f"{path} is attached as {loops[0]}.", "Detach that loop device, then try again."
         )
 
 
@@ -84,11 +90,27 @@ def _mounts() -> list[tuple[str, str]]:
     ]
 
 
-def _loops_over(image: Path) -> list[str]:
+def _backing_of(name: str) -> str:
+    """The file behind a loop device or a part of one; empty for every other device."""
+    match = re.fullmatch(r"(loop\d+)(?:p\d+)?", name)
+    whole = match.group(1) if match else ""
+    try:
+        return (_BLOCKS / whole / "loop/backing_file").read_text(errors="replace").strip()
+    except OSError:
+        return ""
+
+
+def _loops_over(image: str) -> list[str]:
+    """The loop devices over a file, known by its number, for a file may have several names."""
+    try:
+        wanted = Path(image).stat()
+    except OSError:
+        return []
     found = []
-    for backing in Path("/sys/block").glob("loop*/loop/backing_file"):
+    for backing in sorted(_BLOCKS.glob("loop*/loop/backing_file")):
         try:
-            if backing.read_text(errors="replace").strip() == str(image):
+            behind = Path(backing.read_text(errors="replace").strip())
+            if os.path.samestat(behind.stat(), wanted):
                 found.append(f"/dev/{backing.parent.parent.name}")
         except OSError:
             continue  # detached between the listing and the read

@@ -57,10 +57,12 @@ def write_durably(path: Path, data: bytes) -> None:
 def append_durably(path: Path, line: bytes) -> None:
     """Add one line to the end of a file and wait until it is on the medium. Raises InputError."""
     try:
-        with path.open("ab") as file:
-            file.write(line)
-            file.flush()
-            os.fsync(file.fileno())
+        fd = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_APPEND | os.O_CLOEXEC, _MODE)
+        try:
+            _write_all(fd, line)
+            os.fsync(fd)
+        finally:
+            os.close(fd)
     except OSError as error:
         raise _translated(path, error) from error
 
@@ -133,10 +135,17 @@ def _remove(folder: Path) -> None:
 
 def _write_new(path: Path, data: bytes) -> None:
     fd = os.open(path, _NEW, _MODE)
-    with os.fdopen(fd, "wb") as file:
-        file.write(data)
-        file.flush()
+    try:
+        _write_all(fd, data)
         os.fsync(fd)
+    finally:
+        os.close(fd)
+
+
+def _write_all(fd: int, data: bytes) -> None:
+    view = memoryview(data)
+    while view:
+        view = view[os.write(fd, view) :]
 
 
 def _make_folders(path: Path) -> None:
