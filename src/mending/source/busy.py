@@ -31,13 +31,16 @@ def is_read_only(fd: int) -> bool:
 
 
 def device_serial(path: str) -> str:
-    """Serial number of a block device, or an empty string where the system does not show one."""
-    name = Path(path).resolve().name
-    for place in (f"/sys/class/block/{name}/device/serial", f"/sys/class/block/{name}/serial"):
-        try:
-            return Path(place).read_text(errors="replace").strip()
-        except OSError:
-            continue
+    """Serial number or world-wide name of a block device; empty where the system shows none."""
+    device = (Path("/sys/class/block") / Path(path).resolve().name).resolve()
+    for folder in (device, device.parent):  # a part of a disk has that of the disk
+        for name in ("device/serial", "serial", "wwid", "device/wwid"):
+            try:
+                serial = (folder / name).read_text(errors="replace").strip()
+            except OSError:
+                continue
+            if serial:
+                return serial
     return ""
 
 
