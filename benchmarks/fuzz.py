@@ -1,8 +1,9 @@
-"""20,000 mutations of whole disks made by real programs, where a trace reads them: `make fuzz`.
+"""20,000 mutations of everything that a command can read: `make fuzz`.
 
-A mutation is laid over the disk, so that nothing is copied. Reported are exceptions that are not
-ours, the longest time of one trace and the most memory; any exception, a trace over two seconds or
-more than 300 MB end in exit status 1.
+Half are of whole disks made by real programs, where a trace reads them; such a mutation is laid
+over the disk, so that nothing is copied. Half are of files: `fuzz_files`. Reported are exceptions
+that are not ours, the longest time of one reading and the most memory; any exception, one over two
+seconds or more than 300 MB end in exit status 1.
 """
 
 import contextlib
@@ -14,7 +15,9 @@ import tempfile
 import time
 import traceback
 from collections import Counter
+from collections.abc import Callable
 from concurrent.futures import ProcessPoolExecutor
+from functools import partial
 from pathlib import Path
 from typing import Any, cast
 
@@ -22,6 +25,7 @@ from tests.faults import volume_cases
 from tests.support import GRUB_FILES, InFolder
 from tests.volumes import make_volume
 
+from benchmarks.fuzz_files import mutated, samples
 from mending.boot.trace import trace_target
 from mending.disk.scan import search
 from mending.model import MendingError, Patch, RepairId, Window
@@ -88,37 +92,50 @@ def _run(seed: int, count: int) -> tuple[list[str], float, float, "Counter[str]"
     verdicts: Counter[str] = Counter()
     with tempfile.TemporaryDirectory() as folder:
         disks = [_opened(path) for path in _disks(folder)]
+        files = samples(Path(folder) / "files")
         for number in range(count):
             source, places = draw.choice(disks)
+            sample = draw.choice(files)
             patched = DiskOverlay(source, _mutation(draw, source, places))
+            of_file = number % 2 == 1
+            if of_file:
+                sample.path.write_bytes(mutated(draw, sample.sound))
             before = time.perf_counter()
             try:
-                verdicts[_try(patched, number)] += 1
+                if of_file:
+                    sample.read()
+                    verdicts["file read"] += 1
+                else:
+                    verdicts[_try(patched, number // 2)] += 1
             except MendingError as error:
                 verdicts[type(error).__name__] += 1
             except Exception:  # whatever it is, it is what is looked for
                 last = " | ".join(row.strip() for row in traceback.format_exc().splitlines()[-7:])
-                failures.append(f"seed {seed}, mutation {number}: {last}")
+                what = sample.name if of_file else source.path
+                failures.append(f"seed {seed}, mutation {number} of {what}: {last}")
             took = time.perf_counter() - before
             if (
                 took > SECONDS
             ):  # perhaps something else kept the machine busy: it counts if it is slow twice
-                took = min(took, _seconds(patched))
+                again = sample.read if of_file else partial(trace_target, patched)
+                took = min(took, _seconds(again))
+            if of_file:
+                sample.path.write_bytes(sample.sound)
             slowest = max(slowest, took)
             if took > SECONDS or _memory() > MEGABYTES:
+                what = sample.name if of_file else source.path
                 failures.append(
-                    f"seed {seed}, mutation {number} of {source.path}: {took:.2f} s,"
-                    f" {_memory():.0f} MB"
+                    f"seed {seed}, mutation {number} of {what}: {took:.2f} s, {_memory():.0f} MB"
                 )
             if _memory() > MEGABYTES:
                 break
         return failures, slowest, _memory(), verdicts
 
 
-def _seconds(source: Source) -> float:
+def _seconds(call: Callable[[], object]) -> float:
     before = time.perf_counter()
     with contextlib.suppress(Exception):
-        trace_target(source)
+        call()
     return time.perf_counter() - before
 
 

@@ -196,9 +196,9 @@ class Journal:
             RepairFailedError: a write or the read-back failed.
             InputError: the point's bytes are damaged.
         """
+        changes = self._checked(target, point, used_since, made_elsewhere)
         if point.state.state == "undone":
             raise RefusedError(f"{point.file.id} was already undone.", "Add --redo to do it again.")
-        changes = self._checked(target, point, used_since, made_elsewhere)
         for change in changes:
             if not change.may_have_left(target.current(change)):
                 raise RefusedError(
@@ -224,9 +224,9 @@ class Journal:
         made_elsewhere: bool = False,
     ) -> UndoPoint:
         """Do again what was undone. Raises as `undo`."""
+        changes = self._checked(target, point, used_since, made_elsewhere)
         if point.state.state != "undone":
             raise RefusedError(f"{point.file.id} is not undone.")
-        changes = self._checked(target, point, used_since, made_elsewhere)
         for change in changes:
             if target.current(change) != change.before:
                 raise RefusedError(f"{change.shown} changed since by something else.")
