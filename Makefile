@@ -7,7 +7,7 @@ INSTALLED := $(VENV)/.installed
 # Python keeps what it compiled, as in a program that was installed by pip; hundreds of starts need it.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo test quick samples real check coverage docs bench fuzz mutants assemble shots clean
+.PHONY: demo test quick samples real check coverage docs bench fuzz guided mutants assemble shots clean
 
 demo: $(INSTALLED)
 	rm -rf workshop
@@ -55,6 +55,11 @@ bench: $(INSTALLED)
 
 fuzz: $(INSTALLED)
 	$(BIN)/python -m benchmarks.fuzz $(MUTATIONS)
+
+# A fuzzer guided by the lines it reaches, over every reader: make guided SECONDS=60
+guided: $(INSTALLED)
+	$(BIN)/pip install --quiet --editable '.[guided]'
+	$(BIN)/python -m benchmarks.guided $(SECONDS)
 
 # Do the tests notice small changes of a room? make mutants ROOM=repair COUNT=300
 mutants: $(INSTALLED)

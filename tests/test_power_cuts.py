@@ -2,7 +2,9 @@
 before, or an undo point is there that takes it back.
 """
 
+import hashlib
 import io
+import json
 import os
 import random
 import shutil
@@ -28,6 +30,7 @@ from mending.workshop import (
 from tests.power_cuts import Recorder, content, parts, states, tree_of
 from tests.support import PROGRAM, InFolder, needs
 from tests.systems import INIT, MAKERS, MENU, ROOT, Trees
+from tests.test_folders import state_of
 
 AT = "2026-03-02T09:00:00+00:00"
 DISKS = (
@@ -48,13 +51,14 @@ class Cuts(Trees):
         """Run the program in this process, every call that changes a medium noted."""
         data = self.folder / "data"
         before = tree_of(data, target if target.is_dir() else target.parent)
-        typed = ["mend", str(target), *map(str, words), "--yes"]
+        typed = ["mend", str(target), *map(str, words), "--yes", "--json"]
         with (
             mock.patch.dict(os.environ, self.env),
-            redirect_stdout(io.StringIO()),
+            redirect_stdout(io.TextIOWrapper(io.BytesIO())) as shown,
             Recorder(data, target) as recorder,
         ):
             program.main(typed, standalone_mode=False)
+        self.announced = json.loads(shown.buffer.getvalue())["writes"]
         return recorder.calls, before
 
     def journal_of(self, state, name):
@@ -101,6 +105,11 @@ class Disks(Cuts):
         ranges = [(call[2], len(call[3])) for call in calls if call[:2] == ("bytes", name)]
         self.assertTrue(ranges)
         source = MemorySource(base)
+        now, kept = path.read_bytes(), bytearray(base)
+        for write in self.announced:
+            start, end = write["offset"], write["offset"] + write["length"]
+            kept[start:end] = now[start:end]
+        self.assertEqual(hashlib.sha256(kept).digest(), hashlib.sha256(now).digest())
 
         def read(state):
             return parts(state[name], ranges)
@@ -139,8 +148,12 @@ class Disks(Cuts):
 
 class Folders(Cuts):
     def check_tree(self, tree, *words):
-        self.known = 0
+        self.known, was = 0, state_of(tree)
         calls, before = self.mend(tree, *words)
+        allowed = {write["path"].lstrip("/") for write in self.announced}
+        now = state_of(tree)
+        changed = {name for name in {*was, *now} if was.get(name) != now.get(name)}
+        self.assertLessEqual(changed, allowed)
         top = str(tree.resolve())
 
         def read(state):
