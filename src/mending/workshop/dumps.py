@@ -74,12 +74,12 @@ def _small(draft: DumpDraft, header: bytes) -> bytes:
     pool_at = list_at + row * len(draft.drivers)
     rows, pool = b"", b""
     for name, base, size in draft.drivers:
-        one = bytearray(row)
-        struct.pack_into("<I", one, 0, pool_at + len(pool))
-        struct.pack_into("<Q" if wide else "<I", one, 0x38 if wide else 0x1C, base)
-        struct.pack_into("<I", one, 0x48 if wide else 0x24, size)
-        struct.pack_into("<I", one, 0x88 if wide else 0x48, 1_700_000_000)
-        rows += bytes(one)
+        driver = bytearray(row)
+        struct.pack_into("<I", driver, 0, pool_at + len(pool))
+        struct.pack_into("<Q" if wide else "<I", driver, 0x38 if wide else 0x1C, base)
+        struct.pack_into("<I", driver, 0x48 if wide else 0x24, size)
+        struct.pack_into("<I", driver, 0x88 if wide else 0x48, 1_700_000_000)
+        rows += bytes(driver)
         pool += struct.pack("<I", len(name)) + name.encode("utf-16-le") + b"\0\0"
     block = bytearray(0x100)
     struct.pack_into("<4I", block, 0x28, stack_at, len(stack), list_at, len(draft.drivers))

@@ -75,7 +75,9 @@ def _sifted(disk: Disk, offset: int, spans: Sequence[Span]) -> tuple[bytes, int]
         first, last = entry.first_lba, entry.last_lba_inclusive
         ours = [span for span in spans if span[0] <= last and first < span[0] + span[1]]
         agrees = all(span[0] == first and first + span[1] - 1 <= last for span in ours)
-        fits = 0 < first <= last < disk.sectors and not any(gpt.overlap(entry, one) for one in kept)
+        fits = 0 < first <= last < disk.sectors and not any(
+            gpt.overlap(entry, each) for each in kept
+        )
         if agrees and fits:
             kept.append(entry)
             agreeing += len(ours)
