@@ -137,6 +137,15 @@ class Writes(OpenTree):
             FolderSource("/", writable=True)
         self.assertIn("running", caught.exception.says)
 
+    @unittest.skipUnless(os.path.ismount("/proc"), "no process folder is mounted here")
+    def test_another_file_system_mounted_into_the_tree_counts_as_empty(self):
+        root = FolderSource("/")
+        self.addCleanup(root.close)
+        self.assertEqual((root.listing("/proc"), root.holds("/proc/version")), ([], None))
+        self.assertIn("proc", [row[0] for row in root.listing("/")])
+        with self.assertRaises(OSError):
+            root.place("/proc/version")
+
     def test_a_folder_of_too_many_names_is_said_to_be_one(self):
         many = self.top / "many"
         many.mkdir()

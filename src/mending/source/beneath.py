@@ -4,7 +4,7 @@ The folder is held open. A path is walked from there one name at a time: each fo
 relative to the handle of the one before, and the kernel refuses a link in the same call. Whatever
 the names on the way are turned into meanwhile, a handle never lies outside. Another file system is
 entered only where an installed system has parts of its own mounted (`PARTS`); a device folder or a
-process folder that somebody mounted into the tree is not entered.
+process folder that somebody mounted into the tree counts as empty.
 
 A path could also be checked first and opened afterwards; then whoever changes it in between
 decides what is opened. `openat2(2)` with RESOLVE_BENEATH and RESOLVE_NO_SYMLINKS does the same walk
@@ -22,26 +22,11 @@ from pathlib import Path
 import msgspec
 
 from mending.model import FileAttributes, clean_text
+from mending.source.mounts import NUMBERLESS, PARTS, is_other_mount, type_of
 
-PARTS = frozenset(
-    {
-        "boot",
-        "boot/efi",
-        "efi",
-        "home",
-        "opt",
-        "srv",
-        "usr",
-        "usr/local",
-        "var",
-        "var/log",
-    }
-)
-"""Where volumes of an installed system are mounted, from its top."""
 _FOLDER = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 _FILE = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
 _NEW = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
-_NUMBERLESS = frozenset({"vfat", "msdos", "exfat", "fuse", "fuseblk", "9p", "nfs", "cifs"})
 _MOST_NAMES = 100_000
 """Names of one folder that are looked at for further names of a file."""
 
@@ -81,10 +66,11 @@ class Beneath:
             for name in names:
                 done = f"{done}/{name}" if done else name
                 above, handle = handle, _step(handle, name, make)
-                other = done not in PARTS and _is_other_mount(above, handle)
+                other = done not in PARTS and is_other_mount(above, handle)
                 os.close(above)
                 if other:
-                    raise OSError(errno.EXDEV, "another file system is mounted on the way")
+                    # what is mounted there is not of this tree, and hides what may be
+                    raise FileNotFoundError(errno.ENOENT, "another file system is mounted there")
             yield handle
         finally:
             os.close(handle)
@@ -98,12 +84,23 @@ class Beneath:
         with self.folder("/".join(names[:-1]), make=make) as handle:
             yield handle, names[-1]
 
+    def is_mounted_over(self, path: str) -> bool:
+        """Whether a folder is there, and another file system that is no part of the tree is mounted
+        over it.
+        """
+        try:
+            with self.folder(path):
+                return False
+        except FileNotFoundError:
+            info = self.status(path) if _names(path) else None
+            return info is not None and stat.S_ISDIR(info.st_mode)
+
     def folder_number(self, path: str) -> int:
         """The number that the file system gives a folder; 0 where it makes numbers up anew at each
         mount, as those without inodes do.
         """
         with self.folder(path) as handle:
-            return 0 if _type_of(handle) in _NUMBERLESS else os.fstat(handle).st_ino
+            return 0 if type_of(handle) in NUMBERLESS else os.fstat(handle).st_ino
 
     def missing_folders(self, path: str) -> tuple[str, ...]:
         """The folders on the way to a file that are not there, the outermost first."""
@@ -214,37 +211,6 @@ def _step(handle: int, name: str, make: bool) -> int:
     os.mkdir(name, 0o755, dir_fd=handle)
     os.fsync(handle)
     return os.open(name, _FOLDER, dir_fd=handle)
-
-
-def _type_of(handle: int) -> str:
-    """The type of the file system that a handle lies on; empty where it is not told."""
-    number = _mount_number(handle)
-    try:
-        rows = Path("/proc/self/mountinfo").read_text(errors="replace").splitlines()
-    except OSError:
-        return ""
-    row = next((row for row in rows if row.split(" ", 1)[0] == number), "")
-    return row.partition(" - ")[2].split(" ")[0]
-
-
-def _is_other_mount(above: int, handle: int) -> bool:
-    """Whether a folder lies on another file system than the one that it is in.
-
-    Parts of one file system may have device numbers of their own; the number of the mount tells
-    them from others.
-    """
-    if os.fstat(above).st_dev == os.fstat(handle).st_dev:
-        return False
-    numbers = {_mount_number(above), _mount_number(handle)}
-    return len(numbers) > 1 or "" in numbers
-
-
-def _mount_number(handle: int) -> str:
-    try:
-        rows = Path(f"/proc/self/fdinfo/{handle}").read_text().splitlines()
-    except OSError:
-        return ""
-    return next((row.partition(":")[2].strip() for row in rows if row.startswith("mnt_id:")), "")
 
 
 def _twins(handle: int, name: str, info: os.stat_result) -> list[str]:

@@ -5,6 +5,7 @@ leaving it.
 import errno
 import os
 import stat
+from collections.abc import Iterator
 from pathlib import Path
 
 from mending.model import (
@@ -52,23 +53,13 @@ class FolderSource(TreeTarget):
 
     def listing(self, folder: str) -> list[TreeRow]:
         """What a folder holds. Raises OSError."""
-        rows = []
-        with self._beneath.folder(folder) as handle, os.scandir(handle) as entries:
-            for number, entry in enumerate(entries):
-                if number >= FOLDER_ROWS:
-                    raise OSError(errno.EFBIG, "more names than are looked at")
-                info = entry.stat(follow_symlinks=False)
-                mode = info.st_mode
-                if stat.S_ISREG(mode) or stat.S_ISDIR(mode) or stat.S_ISLNK(mode):
-                    row = (
-                        entry.name,
-                        info.st_size,
-                        stat.S_ISDIR(mode),
-                        stat.S_ISLNK(mode),
-                        stat.S_IMODE(mode),
-                    )
-                    rows.append(row)
-        return sorted(rows)
+        try:
+            with self._beneath.folder(folder) as handle:
+                return sorted(_rows_of(handle))
+        except FileNotFoundError:
+            if self._beneath.is_mounted_over(folder):
+                return []
+            raise
 
     def read(self, path: str, length: int) -> bytes:
         """The first bytes of a file. Raises OSError; also for a file that became a link or a
@@ -169,6 +160,19 @@ class FolderSource(TreeTarget):
     def _wrong(self, path: str, done: str, error: OSError) -> InputError:
         says = f"{clean_text(path, 200)} in {self.path} cannot be {done}: {error.strerror}."
         return InputError(says)
+
+
+def _rows_of(handle: int) -> Iterator[TreeRow]:
+    """Files, folders and links of a folder. Raises OSError, also where it has too many names."""
+    with os.scandir(handle) as entries:
+        for number, entry in enumerate(entries):
+            if number >= FOLDER_ROWS:
+                raise OSError(errno.EFBIG, "more names than are looked at")
+            info = entry.stat(follow_symlinks=False)
+            mode = info.st_mode
+            if stat.S_ISREG(mode) or stat.S_ISDIR(mode) or stat.S_ISLNK(mode):
+                folder, link = stat.S_ISDIR(mode), stat.S_ISLNK(mode)
+                yield entry.name, info.st_size, folder, link, stat.S_IMODE(mode)
 
 
 def open_folder_source(path: str, *, for_writing: bool = False) -> FolderSource:
