@@ -15,7 +15,7 @@ import msgspec
 from mending.model import MendingError, Patch, RefusedError, RepairFailedError, RepairId
 from mending.repair.base import MendSettings, Proposal
 from mending.repair.boot import own_code
-from mending.repair.journal import Journal
+from mending.repair.journal import Allowed, Journal
 from mending.repair.run import carry_out, examine, preview
 from mending.source import FaultyMemory, MemorySource, PowerCutError
 from mending.workshop import make_sample, samples
@@ -296,7 +296,7 @@ class Journals(unittest.TestCase):
             with self.assertRaises(RefusedError):
                 journal.undo(MemorySource(data), point, NOW)
         self.assertEqual(journal.load().points[0].state.state, "done")
-        journal.undo(MemorySource(bytes(other)), point, NOW, used_since=True)
+        journal.undo(MemorySource(bytes(other)), point, NOW, Allowed(used_since=True))
 
     def test_undone_and_done_again_and_let_go(self):
         source, journal = MemorySource(self.before), self.journal()

@@ -17,7 +17,7 @@ from unittest import mock
 
 from mending.cli import program
 from mending.repair.boot import own_code
-from mending.repair.journal import Journal
+from mending.repair.journal import Allowed, Journal
 from mending.source import FolderSource, MemorySource, open_source
 from mending.workshop import (
     BIOS_FAULTS,
@@ -177,7 +177,7 @@ class Folders(Cuts):
                 there.parent.mkdir(parents=True, exist_ok=True)
                 there.write_bytes(data)
             source = FolderSource(str(place), writable=True)
-            journal.undo(source, point, AT, used_since=True)
+            journal.undo(source, point, AT, Allowed(used_since=True))
             source.close()
             return {
                 top + str(path)[len(str(place)) :]: path.read_bytes()

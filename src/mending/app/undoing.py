@@ -10,6 +10,7 @@ from mending.boot.trace import trace_target
 from mending.case import put_back
 from mending.model import InputError, RefusedError
 from mending.repair.journal import (
+    Allowed,
     DamagedResult,
     Journal,
     PointResult,
@@ -26,14 +27,12 @@ class UndoWish(msgspec.Struct, frozen=True):
     Attributes:
         point: its name, or the path of its folder; None for the newest that fits.
         redo: do it again instead of taking it back.
-        used_since: content of the target may have changed in between.
-        made_elsewhere: a point that another machine made is believed.
+        allowed: what else may be believed.
     """
 
     point: str | None = None
     redo: bool = False
-    used_since: bool = False
-    made_elsewhere: bool = False
+    allowed: Allowed = Allowed()
 
 
 def list_undo_points(target: NamedTarget, host: Host) -> PointsResult:
@@ -57,13 +56,7 @@ def undo(target: NamedTarget, host: Host, wish: UndoWish) -> PointsResult:
         chosen = _chosen(journal, journal.points_of(source), wish, target.name)
     act = journal.redo if wish.redo else journal.undo
     with opened_target(target.path, for_writing=True) as source:
-        changed = act(
-            source,
-            chosen,
-            at,
-            used_since=wish.used_since,
-            made_elsewhere=wish.made_elsewhere,
-        )
+        changed = act(source, chosen, at, wish.allowed)
         trace = trace_target(source, target.firmware, target.boot_options)
     if target.case is not None and not wish.redo:
         put_back(target.case, host.hand, chosen.file.id, trace)

@@ -2,7 +2,7 @@
 back."""
 
 from mending.repair.journal.identity import identifiers_of
-from mending.repair.journal.journal import Journal
+from mending.repair.journal.journal import Allowed, Journal
 from mending.repair.journal.undo_points import (
     DamagedResult,
     PointResult,
@@ -12,6 +12,7 @@ from mending.repair.journal.undo_points import (
 )
 
 __all__ = [
+    "Allowed",
     "DamagedResult",
     "Journal",
     "PointResult",

@@ -17,6 +17,8 @@ import contextlib
 from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
 
+import msgspec
+
 from mending.model import (
     Change,
     InputError,
@@ -42,6 +44,21 @@ from mending.repair.journal.undo_points import (
 )
 from mending.repair.journal.writing import no_interrupt, put_back, state_on, write
 from mending.source import IdentityPart, Target
+
+
+class Allowed(msgspec.Struct, frozen=True):
+    """What a person allows beyond the usual.
+
+    Attributes:
+        used_since: content of the target may have changed in between.
+        made_elsewhere: a point that another machine made is believed.
+    """
+
+    used_since: bool = False
+    made_elsewhere: bool = False
+
+
+NOTHING_MORE = Allowed()
 
 
 class Journal:
@@ -177,26 +194,16 @@ class Journal:
                 mark(point, "undone", at)
 
     def undo(
-        self,
-        target: Target,
-        point: UndoPoint,
-        at: str,
-        *,
-        used_since: bool = False,
-        made_elsewhere: bool = False,
+        self, target: Target, point: UndoPoint, at: str, allowed: Allowed = NOTHING_MORE
     ) -> UndoPoint:
         """Take a repair back, also one that was cut off half-way.
-
-        Args:
-            used_since: content of the target may have changed in between.
-            made_elsewhere: a point that another machine made is believed.
 
         Raises:
             RefusedError: another target, already undone, or changed since by something else.
             RepairFailedError: a write or the read-back failed.
             InputError: the point's bytes are damaged.
         """
-        changes = self._checked(target, point, used_since, made_elsewhere)
+        changes = self._checked(target, point, allowed)
         if point.state.state == "undone":
             raise RefusedError(f"{point.file.id} was already undone.", "Add --redo to do it again.")
         for change in changes:
@@ -215,16 +222,10 @@ class Journal:
             return mark(point, "undone", at)
 
     def redo(
-        self,
-        target: Target,
-        point: UndoPoint,
-        at: str,
-        *,
-        used_since: bool = False,
-        made_elsewhere: bool = False,
+        self, target: Target, point: UndoPoint, at: str, allowed: Allowed = NOTHING_MORE
     ) -> UndoPoint:
         """Do again what was undone. Raises as `undo`."""
-        changes = self._checked(target, point, used_since, made_elsewhere)
+        changes = self._checked(target, point, allowed)
         if point.state.state != "undone":
             raise RefusedError(f"{point.file.id} is not undone.")
         for change in changes:
@@ -239,20 +240,18 @@ class Journal:
         """Take a point away for good. Raises InputError."""
         drop(point)
 
-    def _checked(
-        self, target: Target, point: UndoPoint, used_since: bool, made_elsewhere: bool
-    ) -> tuple[Change, ...]:
+    def _checked(self, target: Target, point: UndoPoint, allowed: Allowed) -> tuple[Change, ...]:
         """The changes of a point, after everything that speaks against using it."""
         self._refuse_own_target(target)
         name = point.file.id
-        if not point.made_here and not made_elsewhere:
+        if not point.made_here and not allowed.made_elsewhere:
             raise RefusedError(
                 f"{name} was not made on this machine, or was changed since.",
                 "If you know who made it, add --made-elsewhere.",
             )
         points = self.load().points
         fault, by_use = self._fault(point, target, points)
-        if fault and not (by_use and used_since):
+        if fault and not (by_use and allowed.used_since):
             made_for = f"{name} was made for another disk or system ({point.file.target.path})"
             hint = "If it is surely the same and was used since, add --used-since."
             raise RefusedError(f"{made_for}: {fault}.", hint if by_use else "")

@@ -9,7 +9,7 @@ from mending.cli.host import interactive, this_host
 from mending.cli.show.console import emit, say
 from mending.cli.show.repairs import show_points
 from mending.model import RefusedError, UsageError
-from mending.repair.journal import PointsResult
+from mending.repair.journal import Allowed, PointsResult
 
 
 @click.command("undo")
@@ -48,7 +48,7 @@ def command(
     elif drop:
         result = _drop(found, point, yes, as_json)
     else:
-        result = undo(found, host, UndoWish(point, redo, used_since, made_elsewhere))
+        result = undo(found, host, UndoWish(point, redo, Allowed(used_since, made_elsewhere)))
     emit(result, as_json, show_points)
 
 
