@@ -8,6 +8,7 @@ import stat
 import tarfile
 import unittest
 from pathlib import Path
+from unittest import mock
 
 from mending.formats.package import dpkg
 from mending.model import FileAttributes, InputError, RefusedError
@@ -128,6 +129,15 @@ class Writes(OpenTree):
         with self.assertRaises(RefusedError):
             self.put("/etc/fstab", b"newer")
         self.assertEqual((self.top / "far").read_bytes(), b"new")
+
+    def test_what_this_account_may_not_change_is_refused_before_anything(self):
+        change = self.source.change_of("/etc/fstab", b"new", "")
+        deep = self.source.change_of("/etc/new/deep/file", b"new", "")
+        self.source.refuse_barred([change, deep])
+        with mock.patch("os.access", return_value=False):
+            for each in (change, deep):
+                with self.assertRaisesRegex(RefusedError, "may not be changed"):
+                    self.source.refuse_barred([each])
 
     def test_two_repairs_at_once_and_the_running_system(self):
         with self.assertRaises(RefusedError) as caught:

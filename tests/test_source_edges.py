@@ -21,6 +21,7 @@ from mending.source import (
     MemorySource,
     SourceStream,
     append_durably,
+    make_file_durably,
     make_folder,
     make_folder_durably,
     open_source,
@@ -223,6 +224,13 @@ class Durable(InFolder):
         self.assertEqual(list((self.folder / "a/b").iterdir()), [])
         with self.assertRaises(InputError):
             remove_folder(place)
+
+    def test_of_two_who_make_a_file_the_first_is_right(self):
+        place = self.folder / "new/key"
+        make_file_durably(place, b"first")
+        make_file_durably(place, b"second")
+        self.assertEqual(place.read_bytes(), b"first")
+        self.assertEqual([path.name for path in place.parent.iterdir()], ["key"])
 
     def test_what_fails_leaves_nothing_behind_and_says_why(self):
         target = self.folder / "kept"

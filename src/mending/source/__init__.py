@@ -14,6 +14,7 @@ from mending.source.base import (
 from mending.source.disk_target import DiskOverlay
 from mending.source.durable_files import (
     append_durably,
+    make_file_durably,
     make_folder,
     make_folder_durably,
     read_file,
@@ -44,6 +45,7 @@ __all__ = [
     "append_durably",
     "as_disk",
     "as_tree",
+    "make_file_durably",
     "make_folder",
     "make_folder_durably",
     "open_folder_source",

@@ -64,6 +64,11 @@ class Target(Protocol):
             InputError: a write failed.
         """
 
+    def refuse_barred(self, changes: Sequence[Change]) -> None:
+        """Raise RefusedError where this account may not make the changes, as far as that can be
+        told without making them.
+        """
+
     def holds_path(self, place: Path) -> bool:
         """Whether a place of this machine lies on the target."""
 

@@ -102,6 +102,16 @@ class Beneath:
         with self.folder(path) as handle:
             return 0 if type_of(handle) in NUMBERLESS else os.fstat(handle).st_ino
 
+    def may_change(self, path: str) -> bool:
+        """Whether this account may make or replace a name: of the innermost folder on the way that
+        is there.
+        """
+        names = _names(path)[:-1]
+        for count in range(len(names), -1, -1):
+            with suppress(FileNotFoundError), self.folder("/".join(names[:count])) as handle:
+                return os.access(".", os.W_OK | os.X_OK, dir_fd=handle, effective_ids=True)
+        return False
+
     def missing_folders(self, path: str) -> tuple[str, ...]:
         """The folders on the way to a file that are not there, the outermost first."""
         names, missing = _names(path)[:-1], []

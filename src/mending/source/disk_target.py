@@ -50,6 +50,9 @@ class DiskTarget:
             self.write(patch.offset, patch.after)
         self.flush()
 
+    def refuse_barred(self, changes: Sequence[Change]) -> None:
+        """See `Target.refuse_barred`: a disk that may not be written is not opened for it."""
+
     def holds_path(self, place: Path) -> bool:  # noqa: ARG002
         """See `Target.holds_path`: what is mounted is not opened for writing."""
         return False

@@ -54,6 +54,24 @@ def write_durably(path: Path, data: bytes) -> None:
         raise _translated(path, error) from error
 
 
+def make_file_durably(path: Path, data: bytes) -> None:
+    """Make a file, unless there is one of that name: of several who try at once the first is right.
+    Raises InputError.
+    """
+    beside = _beside(path)
+    try:
+        _make_folders(path.parent)
+        _write_new(beside, data)
+        with suppress(FileExistsError):
+            os.link(beside, path)
+        beside.unlink()
+        flush_folder(path.parent)
+    except OSError as error:
+        with suppress(OSError):
+            beside.unlink(missing_ok=True)
+        raise _translated(path, error) from error
+
+
 def append_durably(path: Path, line: bytes) -> None:
     """Add one line to the end of a file and wait until it is on the medium. Raises InputError."""
     try:

@@ -5,10 +5,11 @@ leaving it.
 import errno
 import os
 import stat
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 from mending.model import (
+    Change,
     FileAttributes,
     FileChange,
     InputError,
@@ -134,6 +135,16 @@ class FolderSource(TreeTarget):
                 self._beneath.replace(change.path, change.after, change.attributes_after)
         except OSError as error:
             raise self._wrong(change.path, "written", error) from error
+
+    def refuse_barred(self, changes: Sequence[Change]) -> None:
+        """See `Target.refuse_barred`: every folder in which a name changes is asked."""
+        for change in changes:
+            path = self._file_change(change).path
+            if not self._beneath.may_change(path):
+                raise RefusedError(
+                    f"{clean_text(path, 200)} in {self.path} may not be changed by this account.",
+                    "Run as administrator, or mount it so that it can be written.",
+                )
 
     def room(self) -> tuple[int, int] | None:
         """Bytes and inodes that are free for everybody; None where the folder is not the top of a

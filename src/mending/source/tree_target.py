@@ -52,6 +52,9 @@ class TreeTarget:
         for change in changes:
             self.put(self._file_change(change))
 
+    def refuse_barred(self, changes: Sequence[Change]) -> None:
+        """See `Target.refuse_barred`."""
+
     def holds_path(self, place: Path) -> bool:
         """See `Target.holds_path`."""
         return place.resolve().is_relative_to(Path(self.path).resolve())

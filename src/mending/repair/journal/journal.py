@@ -124,6 +124,7 @@ class Journal:
         for change in proposal.changes:
             if target.current(change) != change.before:
                 raise RefusedError(f"{change.shown} changed while the repair was prepared.")
+        target.refuse_barred(proposal.changes)
         identity = identity_of(target, proposal.changes, identifiers)
         if not is_known_by(identity) or fault_of(identity, target)[0]:
             raise RefusedError(

@@ -19,7 +19,7 @@ from mending.model import Change, FileAttributes, FileChange, InputError, Mendin
 from mending.model.limits import LARGEST_CHANGE, WINDOW_BYTES
 from mending.repair.journal.identity import Identity, sha256
 from mending.source import (
-    make_folder,
+    make_file_durably,
     make_folder_durably,
     read_file,
     read_folder,
@@ -140,8 +140,7 @@ def machine_key(path: Path) -> bytes:
     InputError.
     """
     if not path.exists():
-        make_folder(path.parent)
-        write_durably(path, secrets.token_bytes(_KEY_BYTES))
+        make_file_durably(path, secrets.token_bytes(_KEY_BYTES))
     key = read_file(path, _KEY_BYTES)
     if len(key) < _KEY_BYTES:
         raise InputError(f"{path} is no key.", "Move it away; a new one is made.")
