@@ -9,10 +9,19 @@ import shutil
 import tempfile
 import unittest
 from pathlib import Path
+from unittest import mock
 
 import msgspec
 
-from mending.model import MendingError, Patch, RefusedError, RepairFailedError, RepairId
+from mending.model import (
+    InputError,
+    MendingError,
+    Patch,
+    ReadError,
+    RefusedError,
+    RepairFailedError,
+    RepairId,
+)
 from mending.repair.base import MendSettings, Proposal
 from mending.repair.boot import own_code
 from mending.repair.journal import Allowed, Journal
@@ -335,6 +344,63 @@ class Journals(unittest.TestCase):
                 raise error
             self.assertEqual(bytes(source.data), self.before)
             self.assertEqual(journal.load().points[0].state.state, "undone")
+
+    def test_a_device_that_goes_away_is_put_back_once_it_is_there_again(self):
+        class Gone(MemorySource):
+            there = True
+
+            def read(self, offset, length):
+                if not self.there:
+                    raise InputError("The device went away.")
+                return super().read(offset, length)
+
+            def write(self, offset, data):
+                super().write(offset, data[: len(data) // 2])
+                self.there = False
+                raise InputError("The device went away.")
+
+        source, journal = Gone(self.before), self.journal()
+        with self.assertRaises(RepairFailedError) as caught:
+            self.write(source, journal)
+        self.assertIn("could not be put back", caught.exception.says)
+        (point,) = journal.load().points
+        self.assertEqual(point.state.state, "planned")
+        again = MemorySource(bytes(source.data))
+        with self.assertRaisesRegex(RefusedError, "cut off"):
+            journal.settle(again, NOW)
+        journal.undo(again, point, NOW)
+        self.assertEqual(bytes(again.data), self.before)
+
+    def test_a_sector_that_cannot_be_read_back_is_written_as_before(self):
+        class Unread(MemorySource):
+            written = 0
+
+            def read(self, offset, length):
+                if self.written == 1 and offset == 1000:
+                    raise ReadError("It cannot be read back.", offset, length)
+                return super().read(offset, length)
+
+            def flush(self):
+                self.written += 1
+
+        source, journal = Unread(self.before), self.journal()
+        with self.assertRaisesRegex(RepairFailedError, "rolled back"):
+            self.write(source, journal)
+        self.assertEqual(bytes(source.data), self.before)
+        self.assertEqual(journal.load().points[0].state.state, "undone")
+
+    def test_a_point_that_cannot_be_noted_as_done_is_a_warning_and_works(self):
+        source, journal = MemorySource(self.before), self.journal()
+        point = journal.write(source, self.proposal, (), NOW)
+        with mock.patch("os.fsync", side_effect=OSError(28, "No space left on device")):
+            warning = journal.finish(point, NOW)
+        self.assertIn("could not be noted", warning)
+        self.assertEqual(bytes(source.data), self.after())
+        journal.settle(source, NOW)
+        (point,) = journal.load().points
+        self.assertEqual(point.state.state, "done")
+        journal.undo(source, point, NOW)
+        self.assertEqual(bytes(source.data), self.before)
 
     def test_only_the_owner_may_read_what_is_kept(self):
         point = self.write(MemorySource(self.before), self.journal())

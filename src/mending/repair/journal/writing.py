@@ -4,7 +4,7 @@ import contextlib
 import signal
 from collections.abc import Iterator, Sequence
 
-from mending.model import Change, RepairFailedError
+from mending.model import Change, ReadError, RepairFailedError
 from mending.source import Target
 
 
@@ -20,9 +20,17 @@ def state_on(target: Target, changes: Sequence[Change]) -> str:
 
 def put_back(target: Target, changes: Sequence[Change]) -> None:
     """Make it the bytes before, the last change first; what is as before is not written."""
-    other = [change for change in changes if target.current(change) != change.before]
+    other = [change for change in changes if _now(target, change) != change.before]
     if other:
         write(target, [change.turned_round() for change in reversed(other)])
+
+
+def _now(target: Target, change: Change) -> bytes | None:
+    """What stands where a change goes; what cannot be read is not what it was."""
+    try:
+        return target.current(change)
+    except ReadError:
+        return None if change.before is not None else b""
 
 
 def write(target: Target, changes: Sequence[Change]) -> None:
