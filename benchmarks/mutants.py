@@ -13,6 +13,7 @@ import ast
 import os
 import random
 import shutil
+import signal
 import subprocess
 import sys
 import time
@@ -111,20 +112,22 @@ def _measure(name: str, copies: "Queue[Path]") -> tuple[str, float]:
     shutil.rmtree(data, ignore_errors=True)
     data.mkdir(parents=True)
     began = time.monotonic()
-    try:
-        subprocess.run(
-            [sys.executable, "-m", "unittest", "-q", name],
-            cwd=copy,
-            env={**_environment(copy), "COVERAGE_PROCESS_START": str(_settings(data))},
-            capture_output=True,
-            check=False,
-            timeout=2 * BUDGET,
-        )
-        took = time.monotonic() - began
-    except subprocess.TimeoutExpired:
-        shutil.rmtree(data)  # too slow to be tried against any change
-        data.mkdir()
-        took = 2 * BUDGET
+    with subprocess.Popen(
+        [sys.executable, "-m", "unittest", "-q", name],
+        cwd=copy,
+        env={**_environment(copy), "COVERAGE_PROCESS_START": str(_settings(data))},
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL,
+        start_new_session=True,
+    ) as tests:
+        try:
+            tests.wait(2 * BUDGET)
+            took = time.monotonic() - began
+        except subprocess.TimeoutExpired:
+            os.killpg(tests.pid, signal.SIGKILL)  # with the machines that it started
+            shutil.rmtree(data)  # too slow to be tried against any change
+            data.mkdir()
+            took = 2 * BUDGET
     copies.put(copy)
     return name, took
 
