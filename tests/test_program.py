@@ -44,11 +44,19 @@ class Workshop(InFolder):
         super().setUpClass()
         import tempfile  # noqa: PLC0415
 
-        cls.shop = Path(cls.enterClassContext(tempfile.TemporaryDirectory())) / "shop"
+        top = Path(cls.enterClassContext(tempfile.TemporaryDirectory()))
+        cls.shop, cls.data = top / "shop", top / "data"
         done = subprocess.run(
-            [PROGRAM, "demo", cls.shop, "--json"], capture_output=True, check=True
+            [PROGRAM, "demo", cls.shop, "--json"],
+            capture_output=True,
+            check=True,
+            env={**os.environ, "XDG_DATA_HOME": str(cls.data)},
         )
         cls.demo = json.loads(done.stdout)
+
+    def setUp(self):
+        super().setUp()
+        self.env["XDG_DATA_HOME"] = str(self.data)  # where the key is that sealed its undo points
 
     def case(self, name):
         return self.shop / name
