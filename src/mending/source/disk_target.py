@@ -59,7 +59,8 @@ class DiskTarget:
 
     def overlaid(self, changes: Sequence[Change]) -> "DiskOverlay":
         """See `Target.overlaid`."""
-        return DiskOverlay(self, [self._patch(change) for change in changes])  # type: ignore[arg-type]
+        patches = [self._patch(change) for change in changes]
+        return DiskOverlay(self, patches)  # type: ignore[arg-type]
 
     def identity_parts(self, changes: Sequence[Change]) -> list[IdentityPart]:
         """See `Target.identity_parts`: ranges that are not zero, spread evenly over what the disk

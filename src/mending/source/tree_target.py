@@ -61,7 +61,8 @@ class TreeTarget:
 
     def overlaid(self, changes: Sequence[Change]) -> "FolderOverlay":
         """See `Target.overlaid`."""
-        return FolderOverlay(self, [self._file_change(change) for change in changes])  # type: ignore[arg-type]
+        files = [self._file_change(change) for change in changes]
+        return FolderOverlay(self, files)  # type: ignore[arg-type]
 
     def identity_parts(self, changes: Sequence[Change]) -> list[IdentityPart]:
         """See `Target.identity_parts`."""

@@ -78,7 +78,7 @@ def search(source: Source, progress: Progress = silent) -> list[Candidate]:
     Raises:
         InputError: the source went away.
     """
-    from concurrent.futures import ThreadPoolExecutor  # noqa: PLC0415 - lazy, for it is slow to load
+    from concurrent.futures import ThreadPoolExecutor  # noqa: PLC0415 - lazy: it is slow
 
     numpy = load_numpy()
     ranges = list(source.data_ranges())

@@ -149,11 +149,6 @@ class Journal:
         """Whatever goes wrong inside is answered by a roll-back. Raises RepairFailedError."""
         try:
             yield
-        except RepairFailedError as error:
-            self.roll_back(target, point, at)
-            raise RepairFailedError(
-                f"{what} and was rolled back: {error.says}", error.hint
-            ) from error
         except MendingError as error:
             self.roll_back(target, point, at)
             raise RepairFailedError(
