@@ -28,10 +28,11 @@ from mending.workshop import (
     uefi_disk,
 )
 from tests.power_cuts import Recorder, content, parts, states, tree_of
-from tests.support import PROGRAM, InFolder, needs
-from tests.systems import INIT, MAKERS, MENU, ROOT, Trees
+from tests.support import PROGRAM, InFolder, made_kernel, needs
+from tests.systems import EFI_MAKERS, INIT, MAKERS, MENU, ROOT, EfiSystems, Trees
 from tests.test_folders import state_of
 
+SYSTEMD_BOOT = Path("/usr/lib/systemd/boot/efi/systemd-bootx64.efi")
 AT = "2026-03-02T09:00:00+00:00"
 DISKS = (
     ("boot-code", lambda: bios_disk(own_code()), BIOS_FAULTS, "blank-boot-code"),
@@ -98,7 +99,7 @@ class Cuts(Trees):
         return len(every)
 
 
-class Disks(Cuts):
+class DiskCuts(Cuts):
     def check_disk(self, path, repair):
         calls, before = self.mend(path, repair)
         name, base = str(path.resolve()), before[str(path.resolve())]
@@ -122,6 +123,8 @@ class Disks(Cuts):
 
         return self.check(calls, before, read, undone)
 
+
+class Disks(DiskCuts):
     def test_every_repair_of_a_disk_on_a_fresh_and_on_a_used_data_folder(self):
         counted = 0
         for repair, draw, faults, fault in DISKS:
@@ -144,6 +147,25 @@ class Disks(Cuts):
         path = self.disk({**self.tree(), "boot/grub/grub.cfg": menu.encode()})
         counted = self.check_disk(path, "root-name")
         print(f"power cuts: {counted} states of a file in a volume")
+
+
+class SystemPartitions(DiskCuts, EfiSystems):
+    @needs(*EFI_MAKERS, SYSTEMD_BOOT)
+    def test_a_loader_put_on_a_system_partition(self):
+        entry = b"title Ferry\nlinux /kernel\noptions quiet\n"
+        path = self.efi_disk(
+            {
+                "EFI/desk/systemd-bootx64.efi": SYSTEMD_BOOT.read_bytes(),
+                "loader/entries/ferry.conf": entry,
+                "kernel": made_kernel(),
+            }
+        )
+        counted = 0
+        for self.known in range(2):
+            counted += self.check_disk(path, "boot-files")
+            with mock.patch.dict(os.environ, self.env), redirect_stdout(io.StringIO()):
+                program.main(["undo", str(path)], standalone_mode=False)
+        print(f"power cuts: {counted} states of a system partition")
 
 
 class Folders(Cuts):
