@@ -103,6 +103,11 @@ class Content(unittest.TestCase):
                 'power-supply-dead = "seldom"',
                 'power-supply-dead = "mostly"',
             ): "'mostly' is no grade",
+            (
+                "causes.toml",
+                'charge-light = { neither = "often" }',
+                'charge-light = { neither = "oft{}en" }',
+            ): "'oft{}en' is no grade",
             ("steps.toml", "minutes = 3\n", "minutes = 0\n"): "minutes must be above 0",
             ("steps.toml", "does =", "dose ="): "steps.toml, step swap-power",
             ("signs.toml", 'id = "beeps"', 'id = "logo"'): "the id is used twice",

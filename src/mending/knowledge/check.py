@@ -14,7 +14,8 @@ _TELLS = 0.02
 
 def check_pack(pack: Pack) -> list[str]:
     """Every fault, each with file, table and key; empty for a sound pack."""
-    return [*_signs(pack), *_clues(pack), *_causes(pack), *step_faults(pack), *_whole(pack)]
+    faults = [*_signs(pack), *_clues(pack), *_causes(pack), *step_faults(pack)]
+    return faults or [*_whole(pack)]  # what is wrong in a row may not be reckoned with
 
 
 def _signs(pack: Pack) -> Iterator[str]:
