@@ -155,6 +155,11 @@ class BootCode(InFolder):
                 self.assertIn("another disk", says)
                 self.assertIn(hint, says)
                 self.assertEqual(sha(copy), before)
+        # the last copy differs in content alone, as a disk does that was used since
+        self.assertIn("--used-since", self.run_here("undo", copy, expect=4))
+        self.assertEqual(self.json_here("undo", copy, "--list")["points"], [])
+        listed = self.json_here("undo", copy, "--list", "--used-since")["points"]
+        self.assertEqual([each["id"] for each in listed], [point])
         state = self.json_here("undo", path, "--list")["points"][0]["state"]
         self.assertEqual(state, "done")
         self.run_here("undo", path, point)

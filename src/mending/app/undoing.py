@@ -10,6 +10,7 @@ from mending.boot.trace import trace_target
 from mending.case import put_back
 from mending.model import InputError, RefusedError
 from mending.repair.journal import (
+    NOTHING_MORE,
     Allowed,
     DamagedResult,
     Journal,
@@ -32,14 +33,16 @@ class UndoWish(msgspec.Struct, frozen=True):
 
     point: str | None = None
     redo: bool = False
-    allowed: Allowed = Allowed()
+    allowed: Allowed = NOTHING_MORE
 
 
-def list_undo_points(target: NamedTarget, host: Host) -> PointsResult:
+def list_undo_points(
+    target: NamedTarget, host: Host, allowed: Allowed = NOTHING_MORE
+) -> PointsResult:
     """The undo points of a target, oldest first, and what lies among them that is none."""
     journal = target.journal(host)
     with opened_target(target.path) as source:
-        points = journal.points_of(source)
+        points = journal.points_of(source, allowed)
     return points_result(points, journal)
 
 
@@ -53,7 +56,7 @@ def undo(target: NamedTarget, host: Host, wish: UndoWish) -> PointsResult:
     """
     journal, at = target.journal(host), host.clock()
     with opened_target(target.path) as source:
-        chosen = _chosen(journal, journal.points_of(source), wish, target.name)
+        chosen = _chosen(journal, journal.points_of(source, wish.allowed), wish, target.name)
     act = journal.redo if wish.redo else journal.undo
     with opened_target(target.path, for_writing=True) as source:
         changed = act(source, chosen, at, wish.allowed)
@@ -117,7 +120,8 @@ def _chosen(journal: Journal, points: list[UndoPoint], wish: UndoWish, target: s
     if not fitting:
         raise RefusedError(
             f"There is nothing to {'do again' if wish.redo else 'undo'} on {target}.",
-            f"See: mending undo {target} --list",
+            f"See: mending undo {target} --list. If it was used since the repair, add"
+            " --used-since to both.",
         )
     return fitting[0] if wish.redo else fitting[-1]
 

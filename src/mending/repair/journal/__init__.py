@@ -2,7 +2,7 @@
 back."""
 
 from mending.repair.journal.identity import identifiers_of
-from mending.repair.journal.journal import Allowed, Journal
+from mending.repair.journal.journal import NOTHING_MORE, Allowed, Journal
 from mending.repair.journal.undo_points import (
     DamagedResult,
     PointResult,
@@ -12,6 +12,7 @@ from mending.repair.journal.undo_points import (
 )
 
 __all__ = [
+    "NOTHING_MORE",
     "Allowed",
     "DamagedResult",
     "Journal",

@@ -82,10 +82,15 @@ class Journal:
         """A point by its own folder, wherever that is. Raises InputError."""
         return load_point(folder.absolute(), machine_key(self._key))
 
-    def points_of(self, target: Target) -> list[UndoPoint]:
+    def points_of(self, target: Target, allowed: Allowed = NOTHING_MORE) -> list[UndoPoint]:
         """The points that were made for a target, oldest first. Raises InputError."""
         points = self.load().points
-        return [point for point in points if not self._fault(point, target, points)[0]]
+        found = []
+        for point in points:
+            fault, by_use = self._fault(point, target, points)
+            if not fault or (by_use and allowed.used_since):
+                found.append(point)
+        return found
 
     def settle(self, target: Target, at: str) -> None:
         """See to it that no earlier repair of this target is open.

@@ -44,7 +44,7 @@ def command(
     host = this_host()
     found = NamedTarget(target, host)
     if listing:
-        result = list_undo_points(found, host)
+        result = list_undo_points(found, host, Allowed(used_since))
     elif drop:
         result = _drop(found, point, yes, as_json)
     else:
