@@ -11,8 +11,8 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 import mending.formats
-from mending.formats.evidence import systemd_journal
-from mending.model import MendingError
+from mending.formats.evidence import event_record, systemd_journal
+from mending.model import InputError, MendingError
 from tests.readers import calls_of, drained, readers_of
 
 FAULTY = '''
@@ -69,6 +69,12 @@ class Readers(unittest.TestCase):
 
 
 class Streams(unittest.TestCase):
+    def test_an_export_of_events_in_an_encoding_that_is_not_known(self):
+        for encoding in ("uyf-8", "zlib", "utf-32", "idna", "undefined"):
+            text = f'<?xml version="1.0" encoding="{encoding}"?><Events><Event/></Events>'
+            with self.subTest(encoding), self.assertRaises(InputError):
+                list(event_record.read_xml(io.BytesIO(text.encode())))
+
     def test_a_journal_of_json_with_bytes_that_are_no_text(self):
         @given(st.binary(max_size=40))
         def attempt(data):

@@ -49,7 +49,8 @@ def read_xml(stream: BinaryIO) -> Iterator[LogRecord]:
                     number += 1
                     yield _from_element(element, number)
                     root.clear()
-    except ElementTree.ParseError as error:
+    except (ElementTree.ParseError, LookupError, ValueError) as error:
+        # The latter two of an encoding that the first line names and that is not known here.
         raise InputError(f"The XML is damaged behind {number} events: {error}.") from error
 
 
