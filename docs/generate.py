@@ -3,6 +3,7 @@ the catalogue of findings and repairs, the picture of the house. `make docs` run
 compare.
 """
 
+import inspect
 import json
 import tomllib
 from pathlib import Path
@@ -58,6 +59,8 @@ def schema_of(document: type[msgspec.Struct]) -> dict[str, Any]:
     """The JSON schema of one document. The program always prints every member and no other."""
     schema = msgspec.json.schema(document)
     for definition in schema["$defs"].values():
+        if "description" in definition:  # some releases of the library do so themselves
+            definition["description"] = inspect.cleandoc(definition["description"])
         if "properties" in definition:
             definition["required"] = list(definition["properties"])
             definition["additionalProperties"] = False
