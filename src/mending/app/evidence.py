@@ -62,7 +62,11 @@ def holds_records(case: Case) -> bool:
 
 
 def read_crashes(target: str, files: list[LogFile]) -> CrashesResult:
-    """Read every file and put together what they tell. Raises InputError, UsageError."""
+    """Read every file and put together what they tell.
+
+    Raises:
+        InputError, UsageError
+    """
     codes = base_codes()
     reader, reads, count = Reader(codes, base_events()), list[FileRead](), 0
     for file in files:
@@ -83,8 +87,10 @@ def crashes_of(name: str, case: Case | None, host: Host) -> CrashesResult:
 
 
 def read_case(case: Case, host: Host, result: CrashesResult | None = None) -> Case:
-    """Let a case remember what its crash records show. Raises UsageError where an extra is
-    missing.
+    """Let a case remember what its crash records show.
+
+    Raises:
+        UsageError: an extra is missing.
     """
     told = result or read_crashes(str(case.folder), crash_files(case))
     return records_read(case, host.hand, told)

@@ -9,7 +9,11 @@ from mending.boot.trace import trace_target
 def trace(
     target: NamedTarget, host: Host, sector: int | None = None, firmware: str | None = None
 ) -> Trace:
-    """Which phase of starting fails. Raises InputError."""
+    """Which phase of starting fails.
+
+    Raises:
+        InputError
+    """
     with opened_target(target.path, sector) as source:
         found = trace_target(source, firmware or target.firmware, target.boot_options)
     if target.case is not None:

@@ -67,7 +67,11 @@ def undo(target: NamedTarget, host: Host, wish: UndoWish) -> PointsResult:
 
 
 def points_to_drop(target: NamedTarget, host: Host, point: str | None) -> list[UndoPoint]:
-    """The point named, or all that were undone. Raises InputError, RefusedError."""
+    """The point named, or all that were undone.
+
+    Raises:
+        InputError, RefusedError
+    """
     journal = target.journal(host)
     with opened_target(target.path) as source:
         points = journal.points_of(source)

@@ -55,8 +55,10 @@ def wanted_system_of(environment: BootEnvironment) -> WantedSystem:
 
 
 def only_linux_system(environment: BootEnvironment) -> tuple[Contents, InstalledSystem]:
-    """The one Linux system of a disk or tree. Raises RefusedError where there is none or more than
-    one.
+    """The one Linux system of a disk or tree.
+
+    Raises:
+        RefusedError: there is none or more than one.
     """
     inside = [environment.contents(volume) for volume in environment.volumes if not volume.extended]
     found = [

@@ -55,8 +55,10 @@ class Case(msgspec.Struct, frozen=True):
         return self.place_of(found[-1]) if found else None
 
     def place_of(self, item: Added) -> Path:
-        """Where a piece of evidence lies. Raises InputError for a copy that leads out of the case:
-        a case may come from anywhere.
+        """Where a piece of evidence lies.
+
+        Raises:
+            InputError: a copy that leads out of the case: a case may come from anywhere.
         """
         if not item.copy:
             return Path(item.path)
@@ -97,7 +99,11 @@ def open_case(folder: Path, events: Sequence[AnyEvent], at: str) -> Case:
 
 
 def load_case(folder: Path) -> Case:
-    """Read a case. Raises InputError when it is none, or damaged."""
+    """Read a case.
+
+    Raises:
+        InputError: it is none, or damaged.
+    """
     if not is_case(folder):
         raise InputError(f"{folder} is no case.", f"Start one with: mending open {folder}")
     for name in (CASE_FILE, RECORD_FILE, "evidence", "undo"):
@@ -113,7 +119,11 @@ def load_case(folder: Path) -> Case:
 
 
 def list_cases(folder: Path) -> list[Case]:
-    """The cases that lie directly in a folder, by name. Raises InputError."""
+    """The cases that lie directly in a folder, by name.
+
+    Raises:
+        InputError
+    """
     return [load_case(path) for path in read_folder(folder) if path.is_dir() and is_case(path)]
 
 

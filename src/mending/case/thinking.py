@@ -66,8 +66,10 @@ def plan_of(state: CaseState, pack: Pack, care: str = "files", prove: bool = Fal
 
 
 def why_of(state: CaseState, pack: Pack, step: str, care: str = "files") -> WhyResult:
-    """Why a step of the plan stands where it does. Raises UsageError for a step that is not in
-    it.
+    """Why a step of the plan stands where it does.
+
+    Raises:
+        UsageError: a step that is not in it.
     """
     situation = situation_of(state, pack)
     options = options_from(pack, situation, care == "speed")

@@ -26,7 +26,11 @@ _NEAR = 60.0
 def learn(
     case: Case, pack: Pack, hand: Hand, facts: Mapping[str, str], notes: Mapping[str, str]
 ) -> Case:
-    """Record facts about the PC. Raises UsageError for an unknown fact or answer."""
+    """Record facts about the PC.
+
+    Raises:
+        UsageError: an unknown fact or answer.
+    """
     return record(case, hand, learned(pack, facts, notes, hand.since))
 
 
@@ -39,7 +43,11 @@ def learned(pack: Pack, facts: Mapping[str, str], notes: Mapping[str, str], at: 
 
 
 def saw(case: Case, pack: Pack, hand: Hand, signs: Mapping[str, str]) -> Case:
-    """Record signs. Raises UsageError for an unknown sign or answer."""
+    """Record signs.
+
+    Raises:
+        UsageError: an unknown sign or answer.
+    """
     check_answers(pack.signs, signs, "sign")
     return record(case, hand, Saw(at=hand.since, signs=dict(signs)))
 
@@ -82,8 +90,10 @@ def add_evidence(case: Case, hand: Hand, path: str, as_disk: bool = False) -> Ca
 
 
 def _sort_of_folder(folder: Path) -> str:
-    """`variables`, or `disk` for a mounted system. Raises InputError for a folder that is
-    neither.
+    """`variables`, or `disk` for a mounted system.
+
+    Raises:
+        InputError: a folder that is neither.
     """
     try:
         read_boot_options(folder)
@@ -112,7 +122,11 @@ def tried(
     codes: Sequence[str] = (),
     note: str = "",
 ) -> Case:
-    """Record what a step reported. Raises UsageError for an unknown step."""
+    """Record what a step reported.
+
+    Raises:
+        UsageError: an unknown step.
+    """
     if step not in pack.steps:
         raise UsageError(
             f"There is no step called {step!r}.{_meant(step, list(pack.steps))}",

@@ -15,8 +15,10 @@ if TYPE_CHECKING:
 
 
 def wanted_figure(name: str | None) -> Path | None:
-    """The path, checked before the work is done. Raises UsageError for an ending that cannot be
-    drawn.
+    """The path, checked before the work is done.
+
+    Raises:
+        UsageError: an ending that cannot be drawn.
     """
     if name is None:
         return None

@@ -42,7 +42,11 @@ target_argument = click.argument("target")
 
 
 def pairs(words: Sequence[str]) -> dict[str, str]:
-    """`NAME=ANSWER` words as a mapping. Raises UsageError."""
+    """`NAME=ANSWER` words as a mapping.
+
+    Raises:
+        UsageError
+    """
     found = {}
     for word in words:
         name, equals, answer = word.partition("=")

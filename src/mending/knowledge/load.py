@@ -74,7 +74,11 @@ def load_pack(folder: Folder | Path) -> Pack:
 
 
 def toml_table(folder: Folder | Path, name: str) -> dict[str, Any]:
-    """A TOML file of a pack. Raises InputError."""
+    """A TOML file of a pack.
+
+    Raises:
+        InputError
+    """
     import tomllib  # noqa: PLC0415 - lazy: parsed copies are kept
 
     try:
@@ -116,7 +120,11 @@ T = TypeVar("T")
 
 
 def converted(value: object, kind: type[T], where: str) -> T:
-    """A value as a record. Raises InputError, which names the place."""
+    """A value as a record.
+
+    Raises:
+        InputError: it names the place.
+    """
     try:
         return msgspec.convert(value, kind)
     except msgspec.ValidationError as error:

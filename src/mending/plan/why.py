@@ -37,8 +37,10 @@ def why_there(
     visits: Mapping[Place, VisitCost],
     care: Care,
 ) -> WhyResult:
-    """Compare the plan with the same plan in which one step is moved. Raises UsageError for a step
-    that it has not.
+    """Compare the plan with the same plan in which one step is moved.
+
+    Raises:
+        UsageError: a step that it has not.
     """
     order = [[step.id for step in visit.steps] for visit in plan.visits]
     names = [name for steps in order for name in steps]

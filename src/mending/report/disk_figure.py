@@ -27,7 +27,11 @@ _LINE, _PALE = "#2b3338", "#9aa3a8"
 
 
 def check_figure_name(name: str) -> Path:
-    """The path, if it ends in a format that can be drawn. Raises UsageError."""
+    """The path, if it ends in a format that can be drawn.
+
+    Raises:
+        UsageError
+    """
     path = Path(name)
     if path.suffix.lower() not in _FORMATS:
         raise UsageError(

@@ -31,7 +31,11 @@ _LABEL = 34
 
 
 def timeline_svg(result: CrashesResult) -> bytes:
-    """The picture as SVG, to be put into a page. Raises UsageError as below."""
+    """The picture as SVG, to be put into a page.
+
+    Raises:
+        UsageError: as below.
+    """
     held = io.BytesIO()
     _draw(result, held, "svg")
     return held.getvalue()

@@ -52,8 +52,10 @@ class Target(Protocol):
         """How many bytes have been read so far."""
 
     def current(self, change: Change) -> bytes | None:
-        """What stands now where a change goes; None where there is no such file. Raises ReadError,
-        InputError.
+        """What stands now where a change goes; None where there is no such file.
+
+        Raises:
+            ReadError: InputError.
         """
 
     def apply(self, changes: Sequence[Change]) -> None:
@@ -92,24 +94,42 @@ class Source(Target, Protocol):
     bytes_per_sector: int
 
     def read(self, offset: int, length: int) -> Window:
-        """At most `length` bytes from `offset`; fewer at the end. Raises ReadError, InputError."""
+        """At most `length` bytes from `offset`; fewer at the end.
+
+        Raises:
+            ReadError, InputError
+        """
 
     def count_read(self, count: int) -> None:
         """Add what was read on our behalf elsewhere to the counter."""
 
     def data_ranges(self) -> Iterator[tuple[int, int]]:
-        """Start and length of everything but the holes of a sparse file. Raises InputError."""
+        """Start and length of everything but the holes of a sparse file.
+
+        Raises:
+            InputError
+        """
 
     def read_into(self, offset: int, buffer: memoryview) -> int:
-        """Fill a buffer from `offset`; returns how many bytes came. Raises ReadError."""
+        """Fill a buffer from `offset`; returns how many bytes came.
+
+        Raises:
+            ReadError
+        """
 
     def write(self, offset: int, data: bytes) -> None:
-        """Put `data` at `offset`, never past the end. Raises RefusedError when opened read-only,
-        InputError.
+        """Put `data` at `offset`, never past the end.
+
+        Raises:
+            RefusedError: opened read-only, InputError.
         """
 
     def flush(self) -> None:
-        """Return when everything written is on the medium. Raises InputError."""
+        """Return when everything written is on the medium.
+
+        Raises:
+            InputError
+        """
 
     def close(self) -> None:
         """Let go of it; closing twice is fine."""
@@ -125,21 +145,35 @@ class MountedTree(Target, Protocol):
     """
 
     def listing(self, folder: str) -> list[TreeRow]:
-        """What a folder holds. Raises OSError."""
+        """What a folder holds.
+
+        Raises:
+            OSError
+        """
 
     def read(self, path: str, length: int) -> bytes:
-        """The first bytes of a file. Raises OSError; also for a file that became a link or a
-        device.
+        """The first bytes of a file.
+
+        Raises:
+            OSError: also for a file that became a link or a device.
         """
 
     def link(self, path: str) -> str:
-        """What a link points at. Raises OSError."""
+        """What a link points at.
+
+        Raises:
+            OSError
+        """
 
     def number_of(self, folder: str) -> bytes | None:
         """Which folder this is, as its file system counts; None where that does not last."""
 
     def holds(self, path: str) -> bytes | None:
-        """The whole content of a file; None where there is none. Raises InputError."""
+        """The whole content of a file; None where there is none.
+
+        Raises:
+            InputError
+        """
 
     def change_of(
         self, path: str, data: bytes | None, says: str, attributes: FileAttributes | None = None

@@ -18,14 +18,22 @@ _BLKROGET = 0x125E
 
 
 def device_sector_bytes(fd: int) -> int:
-    """Logical sector size of an open block device in bytes. Raises OSError."""
+    """Logical sector size of an open block device in bytes.
+
+    Raises:
+        OSError
+    """
     answer = fcntl.ioctl(fd, _BLKSSZGET, struct.pack("I", 0))
     size: int = struct.unpack("I", answer)[0]
     return size
 
 
 def is_read_only(fd: int) -> bool:
-    """Whether the system takes an open block device to be read only. Raises OSError."""
+    """Whether the system takes an open block device to be read only.
+
+    Raises:
+        OSError
+    """
     answer = fcntl.ioctl(fd, _BLKROGET, struct.pack("i", 0))
     return bool(struct.unpack("i", answer)[0])
 
@@ -45,8 +53,10 @@ def device_serial(path: str) -> str:
 
 
 def lock(fd: int, path: str) -> None:
-    """Keep other repairs away until the handle is closed. Raises RefusedError where one is under
-    way.
+    """Keep other repairs away until the handle is closed.
+
+    Raises:
+        RefusedError: one is under way.
     """
     try:
         fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)

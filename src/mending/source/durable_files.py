@@ -17,7 +17,11 @@ _NEW = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
 
 
 def read_file(path: Path, limit: int) -> bytes:
-    """At most `limit` bytes of a file on this machine. Raises InputError."""
+    """At most `limit` bytes of a file on this machine.
+
+    Raises:
+        InputError
+    """
     try:
         with path.open("rb") as file:
             return file.read(limit)
@@ -56,7 +60,9 @@ def write_durably(path: Path, data: bytes) -> None:
 
 def make_file_durably(path: Path, data: bytes) -> None:
     """Make a file, unless there is one of that name: of several who try at once the first is right.
-    Raises InputError.
+
+    Raises:
+        InputError
     """
     beside = _beside(path)
     try:
@@ -73,7 +79,11 @@ def make_file_durably(path: Path, data: bytes) -> None:
 
 
 def append_durably(path: Path, line: bytes) -> None:
-    """Add one line to the end of a file and wait until it is on the medium. Raises InputError."""
+    """Add one line to the end of a file and wait until it is on the medium.
+
+    Raises:
+        InputError
+    """
     try:
         fd = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_APPEND | os.O_CLOEXEC, _MODE)
         try:
@@ -87,7 +97,10 @@ def append_durably(path: Path, line: bytes) -> None:
 
 def make_folder(path: Path) -> None:
     """Make a folder, and those above it, each on the medium before the next; one that is there
-    stays. Raises InputError.
+    stays.
+
+    Raises:
+        InputError
     """
     try:
         _make_folders(path)
@@ -120,7 +133,11 @@ def make_folder_durably(path: Path, files: dict[str, bytes]) -> None:
 
 
 def remove_folder(path: Path) -> None:
-    """Take a folder of ours away; a crash leaves it whole or gone. Raises InputError."""
+    """Take a folder of ours away; a crash leaves it whole or gone.
+
+    Raises:
+        InputError
+    """
     beside = _beside(path)
     try:
         path.rename(beside)
@@ -131,7 +148,11 @@ def remove_folder(path: Path) -> None:
 
 
 def flush_folder(path: Path) -> None:
-    """Wait until the names in a folder are on the medium. Raises OSError."""
+    """Wait until the names in a folder are on the medium.
+
+    Raises:
+        OSError
+    """
     fd = os.open(path, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
     try:
         os.fsync(fd)

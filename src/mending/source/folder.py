@@ -53,7 +53,11 @@ class FolderSource(TreeTarget):
             busy.lock(self._beneath.fd, path)
 
     def listing(self, folder: str) -> list[TreeRow]:
-        """What a folder holds. Raises OSError."""
+        """What a folder holds.
+
+        Raises:
+            OSError
+        """
         try:
             with self._beneath.folder(folder) as handle:
                 return sorted(_rows_of(handle))
@@ -63,19 +67,29 @@ class FolderSource(TreeTarget):
             raise
 
     def read(self, path: str, length: int) -> bytes:
-        """The first bytes of a file. Raises OSError; also for a file that became a link or a
-        device.
+        """The first bytes of a file.
+
+        Raises:
+            OSError: also for a file that became a link or a device.
         """
         data = self._beneath.read(path, length)
         self.bytes_read += len(data)
         return data
 
     def link(self, path: str) -> str:
-        """What a link points at. Raises OSError."""
+        """What a link points at.
+
+        Raises:
+            OSError
+        """
         return self._beneath.link(path)
 
     def holds(self, path: str) -> bytes | None:
-        """The whole content of a file; None where there is none. Raises InputError."""
+        """The whole content of a file; None where there is none.
+
+        Raises:
+            InputError
+        """
         try:
             info = self._beneath.status(path)
             if info is None:
@@ -160,8 +174,10 @@ class FolderSource(TreeTarget):
         self._beneath.close()
 
     def place(self, path: str) -> Path:
-        """Where a plain file is for the system that runs. Raises OSError for a path with links on
-        the way, and for anything else than a file.
+        """Where a plain file is for the system that runs.
+
+        Raises:
+            OSError: a path with links on the way, and for anything else than a file.
         """
         info = self._beneath.status(path)
         if info is None or not stat.S_ISREG(info.st_mode):
@@ -174,7 +190,11 @@ class FolderSource(TreeTarget):
 
 
 def _rows_of(handle: int) -> Iterator[TreeRow]:
-    """Files, folders and links of a folder. Raises OSError, also where it has too many names."""
+    """Files, folders and links of a folder.
+
+    Raises:
+        OSError: also where it has too many names.
+    """
     with os.scandir(handle) as entries:
         for number, entry in enumerate(entries):
             if number >= FOLDER_ROWS:

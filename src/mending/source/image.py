@@ -65,7 +65,9 @@ class FileSource(DiskTarget):
 
     def data_ranges(self) -> Iterator[tuple[int, int]]:
         """Start and length of everything but the holes of a sparse file; the whole of a device.
-        Raises InputError.
+
+        Raises:
+            InputError
         """
         at = 0
         while at < self.size:

@@ -53,7 +53,11 @@ class SourceStream(io.RawIOBase):
         return self._at
 
     def readinto(self, buffer: memoryview) -> int:  # type: ignore[override]
-        """As of files. Raises ReadError."""
+        """As of files.
+
+        Raises:
+            ReadError
+        """
         data = self._source.read(self._at, len(buffer)).data
         buffer[: len(data)] = data
         self._at += len(data)
@@ -79,7 +83,11 @@ class _Bounded(io.RawIOBase):
         return True
 
     def readinto(self, buffer: memoryview) -> int:  # type: ignore[override]
-        """As of files. Raises InputError."""
+        """As of files.
+
+        Raises:
+            InputError
+        """
         try:
             data = self._inner.read(min(len(buffer), _BUFFER))
         except _ERRORS as error:

@@ -23,7 +23,11 @@ class ImageDraft:
         self._pieces.append((offset, data))
 
     def save(self, path: Path) -> None:
-        """Write the image. Raises OSError."""
+        """Write the image.
+
+        Raises:
+            OSError
+        """
         with path.open("wb") as file:
             file.truncate(self.size)
             for offset, data in self._pieces:

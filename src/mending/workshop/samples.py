@@ -60,7 +60,11 @@ class Sample:
 
 
 def make_sample(sample: Sample, folder: Path) -> Path | None:
-    """Write the sample's image into `folder`; None where it has none. Raises OSError."""
+    """Write the sample's image into `folder`; None where it has none.
+
+    Raises:
+        OSError
+    """
     if sample.draw is None:
         return None
     path = folder / f"{sample.name}.img"

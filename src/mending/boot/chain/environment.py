@@ -93,10 +93,18 @@ class BootEnvironment(ABC):
 
     @abstractmethod
     def _open(self, volume: Volume) -> Files:
-        """Open a volume. Raises FilesUnavailableError."""
+        """Open a volume.
+
+        Raises:
+            FilesUnavailableError
+        """
 
     def files(self, volume: Volume) -> Files:
-        """The opened volume. Raises FilesUnavailableError."""
+        """The opened volume.
+
+        Raises:
+            FilesUnavailableError
+        """
         if volume.number not in self._files:
             self._files[volume.number] = self._open(volume)
         return self._files[volume.number]
@@ -146,7 +154,11 @@ class BootEnvironment(ABC):
         return None
 
     def find(self, volume: Volume, path: str) -> FileFound | None:
-        """A file. Raises OutOfReachError where files of the volume cannot be read."""
+        """A file.
+
+        Raises:
+            OutOfReachError: files of the volume cannot be read.
+        """
         try:
             return self.files(volume).find(path)
         except FilesUnavailableError as error:
@@ -165,11 +177,19 @@ class BootEnvironment(ABC):
             raise OutOfReachError(error.says) from error
 
     def read_text(self, volume: Volume, path: str) -> str:
-        """The same as text; what is no UTF-8 is replaced. Raises OutOfReachError."""
+        """The same as text; what is no UTF-8 is replaced.
+
+        Raises:
+            OutOfReachError
+        """
         return self.read(volume, path).decode("utf-8", errors="replace")
 
     def is_link(self, volume: Volume, path: str) -> bool:
-        """Whether a link of that name is there, wherever it points. Raises OutOfReachError."""
+        """Whether a link of that name is there, wherever it points.
+
+        Raises:
+            OutOfReachError
+        """
         try:
             return self.files(volume).is_link(path)
         except FilesUnavailableError as error:

@@ -48,7 +48,11 @@ class Script:
         self._ended = False
 
     def run_file(self, volume: Volume, device: str, path: str) -> None:
-        """Run a menu file. Raises OutOfReachError where it cannot be read."""
+        """Run a menu file.
+
+        Raises:
+            OutOfReachError: it cannot be read.
+        """
         menu = grub_menu.read(self.state.environment.read(volume, path))
         if menu.damaged_line is not None and self.damaged is None:
             self.damaged = (path, menu.damaged_line)

@@ -39,8 +39,10 @@ class _Address(msgspec.Struct, frozen=True):
 
 
 def crash_of_dump(name: str, source: Source, codes: Codes) -> CrashResult:
-    """The crash that a dump tells of. Only its header and lists are read. Raises InputError,
-    ReadError.
+    """The crash that a dump tells of. Only its header and lists are read.
+
+    Raises:
+        InputError, ReadError
     """
     reading = dumps.read(lambda at, length: source.read(at, length).data, source.size)
     if reading is None:

@@ -33,7 +33,11 @@ class LogFile(msgspec.Struct, frozen=True):
 
 
 def log_files(path: Path) -> list[LogFile]:
-    """The records of a target. Links are not followed. Raises InputError."""
+    """The records of a target. Links are not followed.
+
+    Raises:
+        InputError
+    """
     if not path.is_dir():
         return _on_disk(path) if _is_disk(path) else [log_file(str(path), path)]
     tree = open_folder_source(str(path))
@@ -47,7 +51,11 @@ def log_files(path: Path) -> list[LogFile]:
 
 
 def log_file(name: str, path: Path) -> LogFile:
-    """A file as evidence. Raises InputError for one that is not there."""
+    """A file as evidence.
+
+    Raises:
+        InputError: one that is not there.
+    """
     try:
         return LogFile(name, path, path.stat().st_mtime)
     except OSError as error:
@@ -56,7 +64,11 @@ def log_file(name: str, path: Path) -> LogFile:
 
 @contextmanager
 def opened_log(file: LogFile) -> Iterator[Source]:
-    """The bytes of a record; of a file on a disk at most 64 MiB. Raises InputError."""
+    """The bytes of a record; of a file on a disk at most 64 MiB.
+
+    Raises:
+        InputError
+    """
     with open_source(str(file.path)) as source:
         if file.inside is None:
             yield source

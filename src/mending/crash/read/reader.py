@@ -275,8 +275,10 @@ def _until_damage(records: Iterable[LogRecord], notes: list[str]) -> Iterator[Lo
 
 
 def _held(stream: BinaryIO, name: str) -> bytes:
-    """A whole file that is looked at in one piece. Raises InputError for one that is too large for
-    that.
+    """A whole file that is looked at in one piece.
+
+    Raises:
+        InputError: one that is too large for that.
     """
     data = stream.read(TABLE_FILE_BYTES + 1)
     if len(data) > TABLE_FILE_BYTES:

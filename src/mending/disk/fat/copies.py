@@ -81,7 +81,11 @@ def read_fats(source: Source, volume: fat.FatVolume) -> FatPair:
 
 
 def judge(source: Source, volume: fat.FatVolume, copy: FatCopy) -> FatRating:
-    """Walk every folder by one FAT. Raises ReadError where a folder cannot be read."""
+    """Walk every folder by one FAT.
+
+    Raises:
+        ReadError: a folder cannot be read.
+    """
     walk = _Walk(source, volume, fat_tables.entries(copy.data, volume.kind))
     walk.run()
     return FatRating(walk.faults, walk.lost(), walk.first, walk.complete)

@@ -78,7 +78,11 @@ class FatReader:
         )
 
     def link(self, path: str) -> str:
-        """FAT knows no links. Raises InputError."""
+        """FAT knows no links.
+
+        Raises:
+            InputError
+        """
         raise InputError(f"{path} is no link.")
 
     def is_packed(self, path: str) -> bool:  # noqa: ARG002 - the shape is that of all readers

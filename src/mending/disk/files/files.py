@@ -123,7 +123,11 @@ class Files:
         return path.casefold() if self._caseless else path
 
     def listing(self, folder: str = "/") -> list[FileFound]:
-        """What a folder holds, without deleted entries. Raises FilesUnavailableError."""
+        """What a folder holds, without deleted entries.
+
+        Raises:
+            FilesUnavailableError
+        """
         if folder not in self._listings:
             rows = _translated(lambda: self._reader.listing(folder))
             top = folder.rstrip("/")
@@ -131,7 +135,11 @@ class Files:
         return self._listings[folder]
 
     def read(self, found: FileFound, limit: int = FILE_BYTES) -> bytes:
-        """At most `limit` bytes of a file. Raises FileDamagedError, FilesUnavailableError."""
+        """At most `limit` bytes of a file.
+
+        Raises:
+            FileDamagedError, FilesUnavailableError
+        """
         if not found.bytes:
             return b""
         return _translated(lambda: self._reader.read(found.path, min(found.bytes, limit)))
@@ -139,12 +147,19 @@ class Files:
     def extents(self, found: FileFound) -> list[tuple[int, int]] | None:
         """Where the content of a file lies: offset in the volume and length in bytes, in order.
 
-        None where it cannot be patched in place. Raises FilesUnavailableError.
+        None where it cannot be patched in place.
+
+        Raises:
+            FilesUnavailableError
         """
         return _translated(lambda: self._reader.extents(found.path))
 
     def is_packed(self, found: FileFound) -> bool:
-        """Whether the file system keeps a file compressed. Raises FilesUnavailableError."""
+        """Whether the file system keeps a file compressed.
+
+        Raises:
+            FilesUnavailableError
+        """
         return _translated(lambda: self._reader.is_packed(found.path))
 
 

@@ -151,7 +151,10 @@ def sound_copies(
     """Sound copies of bad files, by path: out of a mounted tree or packages in a folder, or the
     system's own cache.
 
-    Nothing is taken whose sum is not the one in the database. Raises InputError.
+    Nothing is taken whose sum is not the one in the database.
+
+    Raises:
+        InputError
     """
     wanted = {check.path: check.md5 for check in bad}
     found: dict[str, PackagedFile] = {}

@@ -49,7 +49,11 @@ def read_volume_info(source: Source, volume: Volume) -> VolumeInfo:
 
 
 def fat_volume(source: Source, volume: Volume) -> fat.FatVolume:
-    """The FAT boot sector of a volume. Raises InputError."""
+    """The FAT boot sector of a volume.
+
+    Raises:
+        InputError
+    """
     return fat.read(source.read(volume.offset, fat.SIZE)).record
 
 

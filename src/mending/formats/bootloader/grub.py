@@ -87,7 +87,11 @@ def is_stage_one(window: Window) -> bool:
 
 
 def read_stage_one(window: Window) -> Reading[StageOne]:
-    """Read a stage one. Raises InputError below 512 bytes."""
+    """Read a stage one.
+
+    Raises:
+        InputError: below 512 bytes.
+    """
     stage = STAGE_ONE.read(window)
     zero = STAGE_ONE.wrong(
         "core_lba", window.offset, "core-lba-zero", "sector 0", "where the core starts"
@@ -119,8 +123,10 @@ def placed_core(image: bytes, first: Lba) -> bytes:
 
 
 def read_core_head(window: Window) -> Reading[CoreHead]:
-    """Read the block list, which grows downwards from the end of the sector. Raises InputError
-    below 512 bytes.
+    """Read the block list, which grows downwards from the end of the sector.
+
+    Raises:
+        InputError: below 512 bytes.
     """
     runs, problems = [], []
     for number in range(_MOST_BLOCKS):

@@ -101,7 +101,8 @@ def files_of(package: bytes, wanted: Mapping[str, str], most: int) -> Iterator[P
 class _Bounded(io.RawIOBase):
     """What is unpacked, up to so many bytes: a small package can grow without end.
 
-    Raises OSError beyond them, and for the error of the one library that has a class of its own.
+    Raises:
+        OSError: beyond them, and for the error of the one library that has a class of its own.
     """
 
     def __init__(self, inner: Any, most: int) -> None:

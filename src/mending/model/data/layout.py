@@ -72,7 +72,11 @@ class Layout(Generic[R]):
         self.rows: Mapping[str, Field] = {row.name: row for row in rows}
 
     def read(self, window: Window, at: int = 0) -> R:
-        """The record at `at`. Raises InputError when the window is too short."""
+        """The record at `at`.
+
+        Raises:
+            InputError: the window is too short.
+        """
         data = window.take(at, self.size)
         values: dict[str, Any] = {
             row.name: row.decode(data[row.offset : row.offset + row.width])

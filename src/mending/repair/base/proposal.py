@@ -46,7 +46,11 @@ class Request(msgspec.Struct, frozen=True, kw_only=True):
 
     @property
     def disk(self) -> Disk:
-        """The disk. Raises RefusedError for a mounted tree."""
+        """The disk.
+
+        Raises:
+            RefusedError: a mounted tree.
+        """
         if self.environment.disk is None:
             raise RefusedError(
                 "This repair needs the disk itself and not a mounted tree.",

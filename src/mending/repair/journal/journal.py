@@ -73,17 +73,29 @@ class Journal:
         self.folder, self._key = folder, key
 
     def load(self) -> UndoPoints:
-        """Every point, and what cannot be used as one. Raises InputError."""
+        """Every point, and what cannot be used as one.
+
+        Raises:
+            InputError
+        """
         if not self.folder.exists():
             return UndoPoints((), ())
         return load_points(self.folder, machine_key(self._key))
 
     def load_one(self, folder: Path) -> UndoPoint:
-        """A point by its own folder, wherever that is. Raises InputError."""
+        """A point by its own folder, wherever that is.
+
+        Raises:
+            InputError
+        """
         return load_point(folder.absolute(), machine_key(self._key))
 
     def points_of(self, target: Target, allowed: Allowed = NOTHING_MORE) -> list[UndoPoint]:
-        """The points that were made for a target, oldest first. Raises InputError."""
+        """The points that were made for a target, oldest first.
+
+        Raises:
+            InputError
+        """
         points = self.load().points
         found = []
         for point in points:
@@ -151,7 +163,11 @@ class Journal:
 
     @contextlib.contextmanager
     def rolled_back(self, target: Target, point: UndoPoint, at: str, what: str) -> Iterator[None]:
-        """Whatever goes wrong inside is answered by a roll-back. Raises RepairFailedError."""
+        """Whatever goes wrong inside is answered by a roll-back.
+
+        Raises:
+            RepairFailedError
+        """
         try:
             yield
         except MendingError as error:
@@ -181,7 +197,10 @@ class Journal:
 
     def roll_back(self, target: Target, point: UndoPoint, at: str) -> None:
         """Put back what a point keeps, right after a failure; only what is not as before is
-        written. Raises RepairFailedError when even that fails.
+        written.
+
+        Raises:
+            RepairFailedError: even that fails.
         """
         with no_interrupt():
             try:
@@ -238,7 +257,11 @@ class Journal:
         return mark(planned, "done", at)
 
     def drop(self, point: UndoPoint) -> None:
-        """Take a point away for good. Raises InputError."""
+        """Take a point away for good.
+
+        Raises:
+            InputError
+        """
         drop(point)
 
     def _checked(self, target: Target, point: UndoPoint, allowed: Allowed) -> tuple[Change, ...]:

@@ -88,7 +88,11 @@ class UndoPoint(msgspec.Struct, frozen=True):
     made_here: bool
 
     def changes(self) -> tuple[Change, ...]:
-        """What was changed. Raises InputError where the bytes are not the ones that were saved."""
+        """What was changed.
+
+        Raises:
+            InputError: the bytes are not the ones that were saved.
+        """
         rows = enumerate(self.file.patches)
         return tuple(_change(self.folder, number, kept) for number, kept in rows)
 
@@ -148,7 +152,11 @@ def machine_key(path: Path) -> bytes:
 
 
 def save_point(folder: Path, file: PointFile, changes: Sequence[Change], key: bytes) -> UndoPoint:
-    """Put an undo point on the medium, whole or not at all. Raises InputError."""
+    """Put an undo point on the medium, whole or not at all.
+
+    Raises:
+        InputError
+    """
     state = PointState("planned", file.made)
     head = msgspec.json.format(msgspec.json.encode(file))
     files = {
@@ -164,14 +172,22 @@ def save_point(folder: Path, file: PointFile, changes: Sequence[Change], key: by
 
 
 def mark(point: UndoPoint, state: str, at: str) -> UndoPoint:
-    """Record how far a point has come. Raises InputError."""
+    """Record how far a point has come.
+
+    Raises:
+        InputError
+    """
     now = PointState(state, at)
     write_durably(point.folder / "state.json", msgspec.json.encode(now))
     return msgspec.structs.replace(point, state=now)
 
 
 def drop(point: UndoPoint) -> None:
-    """Take a point away; a crash leaves it whole or gone. Raises InputError."""
+    """Take a point away; a crash leaves it whole or gone.
+
+    Raises:
+        InputError
+    """
     remove_folder(point.folder)
 
 
@@ -194,7 +210,11 @@ def load_points(folder: Path, key: bytes) -> UndoPoints:
 
 
 def load_point(folder: Path, key: bytes) -> UndoPoint:
-    """One undo point. Raises InputError where it is damaged, or is none."""
+    """One undo point.
+
+    Raises:
+        InputError: it is damaged, or is none.
+    """
     if not _NAME.fullmatch(folder.name) or folder.is_symlink() or not folder.is_dir():
         raise InputError(f"{folder} is no undo point.")
     head = read_file(folder / "point.json", WINDOW_BYTES)

@@ -34,7 +34,11 @@ def _now(target: Target, change: Change) -> bytes | None:
 
 
 def write(target: Target, changes: Sequence[Change]) -> None:
-    """Make the changes and read them back. Raises RepairFailedError, InputError, RefusedError."""
+    """Make the changes and read them back.
+
+    Raises:
+        RepairFailedError, InputError, RefusedError
+    """
     target.apply(changes)
     for change in changes:
         if target.current(change) != change.after:

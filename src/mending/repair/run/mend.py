@@ -100,7 +100,11 @@ class Preview(msgspec.Struct, frozen=True):
 
 
 def examine(target: Target, settings: MendSettings) -> Examined:
-    """Open and trace a target. Raises InputError."""
+    """Open and trace a target.
+
+    Raises:
+        InputError
+    """
     environment = open_environment(target)
     trace = trace_environment(target, environment, settings.firmware, settings.boot_options)
     return Examined(target, environment, trace)

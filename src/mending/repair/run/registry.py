@@ -34,7 +34,11 @@ PROPOSERS: Mapping[RepairId, Propose] = {
 
 
 def repair_of(name: str) -> RepairId:
-    """The repair of that name. Raises UsageError."""
+    """The repair of that name.
+
+    Raises:
+        UsageError
+    """
     try:
         return RepairId(name)
     except ValueError as error:
