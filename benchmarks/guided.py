@@ -1,193 +1,333 @@
 """A fuzzer that is guided by the lines it reaches, over every reader of `formats/`: `make guided`.
 
-Readers are found by themselves (`tests/readers.py`). One that takes nothing but evidence is given
-the bytes of the fuzzer; for the others the call is drawn from them. It begins with pieces of sample
-disks and files that a reader takes for what it reads; what reaches new lines is kept in
-`build/corpus`. At the end all is replayed and the share of each module's lines that it reaches is
-printed. A reader that raises anything that is not ours ends it with exit status 1.
+Readers are found by themselves (`tests/readers.py`); an input is a key that names the reader, then
+a call of it (`benchmarks/guided_calls.py`). It begins with the inputs kept in `corpus.zip`, which
+`make corpus` makes out of pieces of sample disks and files and of what the fuzzer found: the
+smallest set that reaches the same lines. At the end all is replayed and the share of the lines of
+each module's readers that it reaches is printed. A reader that raises anything that is not ours
+ends it with exit status 1.
 """
 
-import inspect
-import io
+import ast
+import gzip
 import os
+import shutil
 import subprocess
 import sys
+import tarfile
 import tempfile
-from collections.abc import Callable
+import zipfile
+import zlib
+from collections import Counter
+from collections.abc import Callable, Iterator
 from pathlib import Path
-from typing import BinaryIO, get_type_hints
+from types import FrameType, ModuleType
 
 import atheris
 from coverage import Coverage
-from hypothesis import HealthCheck, Phase, given, settings
+
+with atheris.instrument_imports(include=["mending.formats"]):
+    from tests.readers import PLACES, magic_of, readers_of
+
+    import mending.formats
+    from benchmarks.guided_calls import attempt
 
 PROJECT = Path(__file__).parents[1]
-FOUND = PROJECT / "build/corpus"
-PIECE, MOST_SEEDS = 16_000, 6
-"""Bytes of a seed, and how many each reader gets."""
+FOUND, KEPT, REAL = (PROJECT / "build/corpus" / name for name in ("found", "kept", "real"))
+"""What the fuzzer found, what the repository keeps, and real things, which are not kept in it."""
+CORPUS = Path(__file__).with_name("corpus.zip")
+PIECE, KEY, MOST = 4096, 2, 6
+"""Bytes of a seed behind its head, of the name of a reader before it; pieces of one kind."""
+MOST_OF_FILE, LEAST_TEXT, VOLUME = 1 << 18, 24, 48 << 20
+MAKERS = (
+    ("mkfs.ext4", "-q", "-F"),
+    ("mkfs.ext2", "-q", "-F", "-b", "1024"),
+    ("mkfs.fat", "-F", "16"),
+    ("mkfs.fat", "-F", "32", "-s", "1"),
+    ("mkfs.exfat", "-q"),
+    ("mkfs.ntfs", "-q", "-F"),
+)
+PLAIN = b"\0" * 16
+"""The head of the plainest call."""
+LARGEST = 72_000
+"""Bytes of a real thing: a log of events with one chunk."""
+EPOCH = (2000, 1, 1, 0, 0, 0)
 AIM = 85
 SECONDS = 60
+COMMAND = [sys.executable, "-m", "benchmarks.guided"]
+Reader = tuple[ModuleType, Callable[[bytes], object]]
+"""The module of a reader and a function that calls it."""
+Arc = tuple[str, int, int]
+"""A file, a line and the line behind it."""
+LEAST_LINES = 6
+"""Modules with fewer lines in their readers are not worth a share."""
 
 
 def main() -> None:
     """Fuzz for so many seconds as the first argument says, then replay."""
     seconds = int(sys.argv[1]) if len(sys.argv) > 1 else SECONDS
-    FOUND.mkdir(parents=True, exist_ok=True)
-    command = [sys.executable, "-m", "benchmarks.guided"]
-    subprocess.run([*command, "--seeds"], check=True)
-    fuzzed = subprocess.run(
-        [
-            *(*command, "--fuzz", f"-max_total_time={seconds}", "-rss_limit_mb=2000"),
-            *("-timeout=10", "-max_len=16384", "-verbosity=0", "-print_final_stats=1", str(FOUND)),
-        ],
-        capture_output=True,
-        text=True,
-        check=False,
+    _unpack()
+    subprocess.run([*COMMAND, "--real"], check=True)
+    fuzzed = _fuzzer(
+        f"-max_total_time={seconds}", "-print_final_stats=1", str(FOUND), str(KEPT), str(REAL)
     )
     for row in (fuzzed.stdout + fuzzed.stderr).splitlines():
         if row.startswith("stat::number_of_executed_units"):
             print(f"guided: {row.split()[-1]} inputs in {seconds} s")
     if fuzzed.returncode:
         print(fuzzed.stdout + fuzzed.stderr)
-    replayed = subprocess.run([*command, "--replay"], check=False)
+    replayed = subprocess.run([*COMMAND, "--replay"], check=False)
     sys.exit(bool(fuzzed.returncode or replayed.returncode))
 
 
-def _attempts() -> list[Callable[[bytes], object]]:
-    """For every reader a function that makes a call of it out of bytes."""
-    with atheris.instrument_imports(include=["mending.formats"]):
-        from tests.readers import readers_of  # noqa: PLC0415
-
-        import mending.formats  # noqa: PLC0415 - instrumented while it is imported
-
-        found = list(readers_of(mending.formats))
-    return [_attempt(module, function) for module, function in found]
+def _fuzzer(*options: str) -> subprocess.CompletedProcess[str]:
+    limits = ("-rss_limit_mb=2000", "-timeout=10", "-max_len=73728", "-verbosity=0")
+    where = f"-artifact_prefix={FOUND.parent}/"
+    return subprocess.run(
+        [*COMMAND, "--fuzz", where, *limits, *options], capture_output=True, text=True, check=False
+    )
 
 
-def _attempt(module: object, function: Callable[..., object]) -> Callable[[bytes], object]:
-    given_bytes = _direct(function)
-    return given_bytes if given_bytes is not None else _drawn(module, function)
+def _unpack() -> None:
+    FOUND.mkdir(parents=True, exist_ok=True)
+    shutil.rmtree(KEPT, ignore_errors=True)
+    KEPT.mkdir()
+    if CORPUS.exists():
+        with zipfile.ZipFile(CORPUS) as packed:
+            packed.extractall(KEPT)
 
 
-def _direct(function: Callable[..., object]) -> Callable[[bytes], object] | None:
-    """For a reader that takes nothing but evidence: the call with these bytes."""
-    from tests.readers import drained  # noqa: PLC0415 - behind the instrumentation
+def _keep() -> None:
+    """Make the corpus anew: as few as reach what the kept inputs, the seeds and two minutes of
+    fuzzing from these reach. Nothing that comes from real things is among them, for these are not
+    ours to give away.
+    """
+    _unpack()
+    attempts = _attempts()
+    inputs = {path.read_bytes() for path in KEPT.iterdir()} | set(_seeds(attempts))
+    with tempfile.TemporaryDirectory() as name:
+        for number, data in enumerate(sorted(inputs)):
+            (Path(name) / f"seed-{number}").write_bytes(data)
+        fuzzed = _fuzzer(f"-max_total_time={2 * SECONDS}", name)
+        if fuzzed.returncode:
+            sys.exit(fuzzed.stdout + fuzzed.stderr)
+        inputs |= {path.read_bytes() for path in Path(name).iterdir()}
+    reached: set[Arc] = set()
+    kept = []
+    for data in sorted(inputs, key=lambda data: (len(data), data)):
+        arcs = _arcs(attempts, data)
+        if not arcs <= reached:
+            reached |= arcs
+            kept.append(data)
+    with zipfile.ZipFile(CORPUS, "w", zipfile.ZIP_LZMA) as packed:
+        for data in kept:
+            name = f"{data[:KEY].hex()}-{zlib.crc32(data):08x}"
+            packed.writestr(zipfile.ZipInfo(name, EPOCH), data)
+    print(f"guided: {len(kept)} inputs kept, {CORPUS.stat().st_size} bytes")
 
-    from mending.model import MendingError, Window  # noqa: PLC0415
 
-    hints = get_type_hints(function)
-    first, *others = inspect.signature(function).parameters.values()
-    if any(each.default is inspect.Parameter.empty for each in others):
-        return None
-    made: dict[object, Callable[[bytes], object]] = {
-        bytes: bytes,
-        Window: Window,
-        str: lambda data: data.decode("utf-8", "replace"),
-        BinaryIO: io.BytesIO,
-    }
-    make = made.get(hints[first.name])
-    if make is None:
-        return None
+def _arcs(attempts: dict[bytes, Reader], data: bytes) -> set[Arc]:
+    """Every step from line to line that a call of a reader makes."""
+    arcs: set[Arc] = set()
 
-    def call(data: bytes) -> object:
-        try:
-            return drained(function(make(data)))
-        except MendingError:
+    def enter(frame: FrameType, _event: str, _value: object) -> object:
+        file, before = frame.f_code.co_filename, frame.f_lineno
+        if "/mending/formats/" not in file:
             return None
 
-    return call
+        def step(inner: FrameType, _event: str, _value: object) -> object:
+            nonlocal before
+            arcs.add((file, before, inner.f_lineno))
+            before = inner.f_lineno
+            return step
+
+        return step
+
+    sys.settrace(enter)  # type: ignore[arg-type]  # it may give itself or another
+    try:
+        _tried(attempts, data)
+    finally:
+        sys.settrace(None)
+    return arcs
 
 
-def _drawn(module: object, function: Callable[..., object]) -> Callable[[bytes], object]:
-    from tests.readers import calls_of, drained  # noqa: PLC0415 - behind the instrumentation
-
-    from mending.model import MendingError  # noqa: PLC0415
-
-    @given(calls_of(module, function))
-    @settings(
-        database=None,
-        deadline=None,
-        phases=[Phase.generate],
-        suppress_health_check=list(HealthCheck),
-    )
-    def attempt(arguments: dict[str, object]) -> None:
-        try:
-            drained(function(**arguments))
-        except MendingError:
-            return
-
-    call: Callable[[bytes], object] = attempt.hypothesis.fuzz_one_input
-    return call
+def _attempts() -> dict[bytes, Reader]:
+    """Every reader by its key."""
+    with atheris.instrument_imports(include=["mending.formats"]):
+        found = list(readers_of(mending.formats))
+    return {
+        _key(module.__name__, function.__name__): (module, attempt(function))
+        for module, function in found
+    }
 
 
-def _chosen(attempts: list[Callable[[bytes], object]], data: bytes) -> None:
-    """The first byte says which reader, the rest what it is called with."""
-    if data:
-        attempts[data[0] % len(attempts)](data[1:])
+def _key(module: str, name: str) -> bytes:
+    """The same whichever other readers there are."""
+    return zlib.crc32(f"{module}.{name}".encode()).to_bytes(4, "big")[:KEY]
 
 
-def _seeds() -> None:
-    """Pieces of samples, for every reader that finds nothing wrong with them."""
-    from tests.readers import readers_of  # noqa: PLC0415
-
-    import mending.formats  # noqa: PLC0415 - elsewhere it is instrumented while it is imported
-
-    pieces = _pieces()
-    for number, (_, function) in enumerate(readers_of(mending.formats)):
-        call, kept = _direct(function), 0
-        for piece in pieces:
-            record = call(piece) if call is not None and kept < MOST_SEEDS else None
-            if record and not getattr(record, "problems", None):
-                seed = bytes([number]) + piece
-                (FOUND / f"seed-{number}-{kept}").write_bytes(seed)
-                kept += 1
+def _tried(attempts: dict[bytes, Reader], data: bytes) -> object:
+    reader = attempts.get(data[:KEY])
+    if reader is None:  # a key that names nobody is a reader all the same
+        number = int.from_bytes(data[:KEY], "big")
+        reader = list(attempts.values())[number % len(attempts)]
+    return reader[1](data[KEY:])
 
 
-def _pieces() -> list[bytes]:
+def _seeds(attempts: dict[bytes, Reader]) -> Iterator[bytes]:
+    """Pieces of samples, each before every reader that makes something of it.
+
+    Pieces of disks begin where a magic number of the reader's module stands in its place.
+    """
+    disks, files = _samples()
+    pieces = [data[at : at + PIECE] for data in files for at in range(0, len(data), PIECE)]
+    pieces += [data for data in files if len(data) <= 4 * PIECE]
+    pieces += [row for data in files for row in data.splitlines()[:MOST]]
+    pieces += _texts_of_tests()
+    for key, (module, call) in attempts.items():
+        around = [piece for disk in disks for piece in _around(disk, magic_of(module))]
+        for piece in dict.fromkeys([*around, *pieces]):
+            if call(PLAIN + piece):
+                yield key + PLAIN + piece
+
+
+def _texts_of_tests() -> Iterator[bytes]:
+    """The logs and settings that stand in the tests as text."""
+    for path in sorted((PROJECT / "tests").glob("test_*.py")):
+        for node in ast.walk(ast.parse(path.read_text())):
+            value = node.value if isinstance(node, ast.Constant) else None
+            data = value.encode() if isinstance(value, str) else value
+            if isinstance(data, bytes) and len(data) >= LEAST_TEXT:
+                yield data[: 4 * PIECE]
+
+
+def _write_real() -> None:
+    """Inputs of real things, as they are on this machine and in the sample archives."""
+    shutil.rmtree(REAL, ignore_errors=True)
+    REAL.mkdir(parents=True)
+    attempts = _attempts()
+    kept: Counter[bytes] = Counter()
+    for number, data in enumerate(_real_things()):
+        for key, (_, call) in attempts.items():
+            if kept[key] < MOST and call(PLAIN + data):
+                kept[key] += 1
+                (REAL / f"{key.hex()}-{number}").write_bytes(key + PLAIN + data)
+
+
+def _real_things() -> Iterator[bytes]:
+    for archive in sorted((PROJECT / "build/samples").glob("*.tar.gz")):
+        with tarfile.open(archive) as members:
+            for member in members:
+                stream = members.extractfile(member) if "/_data/" in member.name else None
+                if stream is not None:
+                    data = stream.read()
+                    data = gzip.decompress(data) if member.name.endswith(".gz") else data
+                    yield data[:LARGEST]
+    with tempfile.TemporaryDirectory() as name:
+        core = Path(name) / "core.img"
+        make = ("grub-mkimage", "-O", "i386-pc", "-p", "/boot/grub", "-o", str(core), "biosdisk")
+        if shutil.which(make[0]) and subprocess.run(make, check=False).returncode == 0:
+            yield core.read_bytes()
+    for pattern in ("vmlinuz-*", "initrd.img-*"):
+        yield from (path.read_bytes()[:LARGEST] for path in sorted(Path("/boot").glob(pattern))[:1])
+
+
+def _around(disk: bytes, magic: list[bytes]) -> Iterator[bytes]:
+    for value in magic:
+        at = disk.find(value)
+        for _ in range(MOST):
+            if at < 0:
+                break
+            yield from (disk[at - place : at - place + PIECE] for place in PLACES if place <= at)
+            at = disk.find(value, at + PIECE)
+
+
+def _samples() -> tuple[list[bytes], list[bytes]]:
+    """Disks, and the other files that a command reads."""
     from benchmarks.fuzz_files import samples  # noqa: PLC0415 - behind the instrumentation
     from mending.repair.boot import own_code  # noqa: PLC0415
     from mending.workshop import bios_disk, linux_disk, uefi_disk  # noqa: PLC0415
 
-    found = []
+    disks = []
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
-        found += [sample.sound[:PIECE] for sample in samples(folder / "files")]
-        found += [row for piece in found for row in piece.splitlines()[:4]]
+        files = [sample.sound[:MOST_OF_FILE] for sample in samples(folder / "files")]
+        logs = sorted((folder / "files/demo").glob("*/evidence/*"))
+        files += [path.read_bytes()[:MOST_OF_FILE] for path in logs]
         for draft in (bios_disk(own_code()), uefi_disk(), linux_disk()):
             draft.save(folder / "disk")
-            data = (folder / "disk").read_bytes()
-            starts = (*range(0, 4096, 512), *(n << 20 for n in range(100)))
-            found += [data[at : at + 4096] for at in starts]
-            found += [data[at + 1024 : at + 5120] for at in starts]
-    return [piece for piece in dict.fromkeys(found) if piece.strip(b"\0")]
+            disks.append((folder / "disk").read_bytes())
+        for make in MAKERS:
+            (folder / "disk").unlink(missing_ok=True)
+            with (folder / "disk").open("wb") as empty:
+                empty.truncate(VOLUME)
+            made = subprocess.run([*make, str(folder / "disk")], capture_output=True, check=False)
+            if made.returncode:
+                print(f"guided: no seeds of {make[0]}")
+            else:
+                disks.append(_without_code((folder / "disk").read_bytes()))
+    return disks, files
+
+
+def _without_code(volume: bytes) -> bytes:
+    """A volume without the boot code that its maker put into the boot sector and its copies."""
+    data = bytearray(volume)
+    for at in (0, 6 * 512, len(data) - 512):
+        if data[at : at + 1] == b"\xeb":
+            data[at + 90 : at + 510] = bytes(420)
+    return bytes(data)
 
 
 def _fuzz() -> None:
     attempts = _attempts()
-    atheris.Setup([sys.argv[0], *sys.argv[2:]], lambda data: _chosen(attempts, data))
+    atheris.Setup([sys.argv[0], *sys.argv[2:]], lambda data: _tried(attempts, data))
     atheris.Fuzz()
 
 
 def _replay() -> None:
-    """The share of each module's lines that the corpus reaches."""
-    coverage = Coverage(source=["mending.formats"], data_file=None)
+    """The share of each module's reading lines that the corpus reaches."""
+    coverage = Coverage(include=["*/mending/formats/*"], data_file=None)
     coverage.start()
     attempts = _attempts()
-    for path in sorted(FOUND.iterdir()):
-        _chosen(attempts, path.read_bytes())
+    for folder in (KEPT, REAL, FOUND):
+        for path in sorted(folder.iterdir()):
+            _tried(attempts, path.read_bytes())
     coverage.stop()
     shares = []
-    for file in sorted(coverage.get_data().measured_files()):
-        _, lines, _, missing, _ = coverage.analysis2(file)
-        if len(lines) > 5:
-            name = file.partition("/formats/")[2]
-            shares.append((100 * (len(lines) - len(missing)) // len(lines), name))
-    low = [f"{name} {share} %" for share, name in sorted(shares) if share < AIM]
-    enough = len(shares) - len(low)
-    print(f"guided: {enough} of {len(shares)} modules at {AIM} % or more; below: {', '.join(low)}")
+    readers: dict[str, set[str]] = {}
+    for _, function in readers_of(mending.formats):
+        readers.setdefault(function.__code__.co_filename, set()).add(function.__name__)
+    for file, names in readers.items():
+        _, statements, _, missing, _ = coverage.analysis2(file)
+        lines = set(statements) & _reading_lines(Path(file), names)
+        if len(lines) >= LEAST_LINES:
+            reached = len(lines - set(missing))
+            shares.append((100 * reached // len(lines), file.partition("/formats/")[2]))
+    print("guided: lines of the readers that the inputs reach, in percent")
+    for share, name in sorted(shares):
+        print(f"  {share:3} {name}")
+    enough = sum(share >= AIM for share, _ in shares)
+    print(f"guided: {enough} of {len(shares)} modules at {AIM} % or more")
+
+
+def _reading_lines(path: Path, readers: set[str]) -> set[int]:
+    """The lines of a module's readers and of the functions beside them that they call."""
+    tree = ast.parse(path.read_text())
+    functions = {node.name: node for node in ast.walk(tree) if isinstance(node, ast.FunctionDef)}
+    lines: set[int] = set()
+    waiting, seen = [functions[name] for name in readers], set(readers)
+    while waiting:
+        function = waiting.pop()
+        lines |= set(range(function.body[0].lineno, (function.end_lineno or 0) + 1))
+        for node in ast.walk(function):
+            name = node.id if isinstance(node, ast.Name) else getattr(node, "attr", "")
+            if name in functions and name not in seen:
+                seen.add(name)
+                waiting.append(functions[name])
+    return lines
 
 
 if __name__ == "__main__":
     os.environ.setdefault("PYTHONHASHSEED", "0")
-    modes = {"--fuzz": _fuzz, "--replay": _replay, "--seeds": _seeds}
+    modes = {"--fuzz": _fuzz, "--replay": _replay, "--keep": _keep, "--real": _write_real}
     modes.get(sys.argv[1] if len(sys.argv) > 1 else "", main)()

@@ -20,9 +20,9 @@ from hypothesis import strategies as st
 from mending.model import Window
 
 MOST_BYTES, MOST_RESULTS = 5000, 200
-_PLACES = (0, 1, 3, 4, 32, 54, 82, 257, 510, 512, 1024, 1080, 4086, 4096)
+PLACES = (0, 1, 3, 4, 32, 54, 82, 257, 510, 512, 1024, 1080, 4086, 4096)
 """Where magic numbers of disk structures stand."""
-_WRITES = ("encode", "new_", "placed_", "with_")
+WRITES = ("encode", "new_", "placed_", "with_")
 
 
 def modules_of(package):
@@ -48,7 +48,7 @@ def calls_of(module, function):
     where such numbers stand.
     """
     hints = typing.get_type_hints(function)
-    magic = _magic_of(module)
+    magic = magic_of(module)
     parameters = list(inspect.signature(function).parameters.values())
     needed = [each for each in parameters if each.kind is not inspect.Parameter.VAR_KEYWORD]
     return st.tuples(*(_made(hints[each.name], magic) for each in needed)).map(
@@ -67,7 +67,7 @@ def _is_reader(name, function):
     parameters = list(inspect.signature(function).parameters)
     hints = typing.get_type_hints(function)
     chosen = any(inspect.isclass(hint) and issubclass(hint, enum.Enum) for hint in hints.values())
-    if not parameters or chosen or name.startswith(_WRITES):
+    if not parameters or chosen or name.startswith(WRITES):
         return False  # a writer, or a reader that takes a caller's word for what it reads
     return _raw_kind(hints[parameters[0]]) is not None
 
@@ -83,8 +83,14 @@ def _raw_kind(hint):
     return None
 
 
-def _magic_of(module):
+def magic_of(module):
+    """The magic numbers that a module knows, as constants."""
     values = [value for value in vars(module).values() if isinstance(value, bytes | tuple)]
+    values += [
+        value.to_bytes(2 if value <= 0xFFFF else 4, "little")
+        for name, value in vars(module).items()
+        if "MAGIC" in name and isinstance(value, int)
+    ]
     flat = [part for value in values for part in (value if isinstance(value, tuple) else [value])]
     return sorted({part for part in flat if isinstance(part, bytes) and 1 < len(part) <= 64})
 
@@ -96,7 +102,7 @@ def _evidence(draw, magic):
     length = draw(st.sampled_from((0, 64, 512, 1024, 4096)))
     data = data.ljust(length, bytes([draw(st.sampled_from((0, 0xFF, 0x20)))]))
     for part in draw(st.lists(st.sampled_from(magic), max_size=3)) if magic else ():
-        at = draw(st.sampled_from(_PLACES))
+        at = draw(st.sampled_from(PLACES))
         data[at : at + len(part)] = part
     return bytes(data[:MOST_BYTES])
 
