@@ -11,7 +11,7 @@ from random import Random
 
 from mending.knowledge import SOMETHING_ELSE, Cause, Pack, Sign, Step, answers_of
 from mending.model import Place
-from mending.reason import ReportKind
+from mending.reason import ReportKind, answer_chances
 
 SIGMA = 0.5
 SOMETHING_ELSE_WEIGHT = 3.0
@@ -115,7 +115,7 @@ class MadeUp:
 
     def _answer(self, sign: Sign) -> str:
         cause: Cause | None = self.pack.causes.get(self.cause)
-        chances = self.pack.answer_chances(cause, sign)
+        chances = answer_chances(self.pack, cause, sign)
         return self._drawn(
             {name: max(chance, 1e-3) * self._factor() for name, chance in sorted(chances.items())}
         )

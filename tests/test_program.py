@@ -304,9 +304,8 @@ class AtTheKeyboard(Workshop):
         for _ in range(2):
             child.sendline("")
         child.expect(pexpect.EOF)
-        case = json.loads((self.folder / "case" / "record.jsonl").read_text().splitlines()[0])[
-            "event"
-        ]
+        record = (self.folder / "case" / "record.jsonl").read_text().splitlines()
+        case = json.loads(record[0])["events"][0]
         self.assertEqual((case["facts"]["form"], case["facts"]["backup"]), ("laptop", "unknown"))
         self.assertNotIn("\x1b", case["notes"]["screen"])
 

@@ -244,7 +244,7 @@ class FromPeople(unittest.TestCase):
         facts = {"restore-point": "no", "rescue-stick": "no", "second-pc": "no", "family": "nt"}
         situation = Situation(facts=facts)
         plan = make_plan(
-            believe(PACK, Evidence(facts=facts, seen={"fans-lights": "none"})).beliefs,
+            believe(PACK, Evidence(facts=facts, seen={"after-logo": "spinner"})).beliefs,
             options_from(PACK, situation),
             visit_costs(PACK, situation),
         )

@@ -396,7 +396,7 @@ QUESTIONS = [
         "a laptop without life",
         {"family": "nt", "form": "laptop"},
         {"fans-lights": "none"},
-        ("other-socket", "charge-light", "recent-change", "smell-or-bulge"),
+        ("other-socket", "charge-light", "recent-change", "smell-or-bulge", "bench"),
     ),
     (
         "black after sign-in",

@@ -1,6 +1,6 @@
 """Cases opened, evidence attached and read."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 from mending.app.host import Host
@@ -11,6 +11,7 @@ from mending.case import (
     Case,
     add_evidence,
     crash_files,
+    heard,
     learned,
     open_case,
     records_read,
@@ -19,6 +20,7 @@ from mending.crash.judge import analyse
 from mending.crash.read import FileRead, LogFile, Reader, log_files, opened_log
 from mending.crash.results import CrashesResult
 from mending.knowledge import Pack, base_codes, base_events
+from mending.reason import Statement
 
 _DISK, _VARIABLES = "disk", "variables"
 
@@ -30,13 +32,19 @@ def start_case(
     facts: Mapping[str, str],
     notes: Mapping[str, str],
     host: Host,
+    statements: Sequence[Statement] = (),
 ) -> Case:
-    """Open a case, attach its disk and trace it. What is no disk does not leave half a case."""
+    """Open a case, attach its disk and trace it. What is no disk does not leave half a case.
+
+    Args:
+        statements: what was understood of the notes.
+    """
     if disk is not None:
         with opened_target(disk) as source:
             open_environment(source)
     first = learned(pack, facts, notes, host.clock())
-    case = open_case(Path(folder), [first], host.clock())
+    words = [heard(statement, host.clock()) for statement in statements]
+    case = open_case(Path(folder), [first, *words], host.clock())
     return attach(case, disk, host, as_disk=True) if disk is not None else case
 
 

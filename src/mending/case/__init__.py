@@ -14,8 +14,10 @@ from mending.case.results import CaseResult, CasesResult, case_result, cases_res
 from mending.case.thinking import causes_of, plan_of, question_of, why_of
 from mending.case.work import (
     add_evidence,
+    heard,
     learn,
     learned,
+    listened,
     mended,
     put_back,
     records_read,
@@ -34,10 +36,12 @@ __all__ = [
     "cases_result",
     "causes_of",
     "crash_files",
+    "heard",
     "is_case",
     "learn",
     "learned",
     "list_cases",
+    "listened",
     "load_case",
     "mended",
     "open_case",

@@ -12,6 +12,7 @@ from collections.abc import Mapping, Sequence
 import msgspec
 
 from mending.boot.chain import Trace
+from mending.crash.judge import SeenCode
 from mending.model import Finding, InputError
 from mending.reason import ReportKind
 
@@ -32,9 +33,24 @@ class Learned(CaseEvent, frozen=True, kw_only=True, tag="learned"):
 
 
 class Saw(CaseEvent, frozen=True, kw_only=True, tag="saw"):
-    """Signs and their answers."""
+    """Signs and their answers, and codes that a screen showed."""
 
     signs: Mapping[str, str]
+    codes: tuple[SeenCode, ...] = ()
+
+
+class Heard(CaseEvent, frozen=True, kw_only=True, tag="heard"):
+    """What somebody said, and the answers that were taken from it.
+
+    Attributes:
+        left: clauses in which nothing was understood.
+    """
+
+    text: str
+    signs: Mapping[str, str] = {}
+    facts: Mapping[str, str] = {}
+    codes: tuple[SeenCode, ...] = ()
+    left: tuple[str, ...] = ()
 
 
 class Added(CaseEvent, frozen=True, kw_only=True, tag="added"):
@@ -93,7 +109,7 @@ class PutBack(CaseEvent, frozen=True, kw_only=True, tag="put-back"):
     undo_point: str
 
 
-AnyEvent = Learned | Saw | Added | Traced | Read | Tried | Started | Mended | PutBack
+AnyEvent = Learned | Saw | Heard | Added | Traced | Read | Tried | Started | Mended | PutBack
 
 
 class _Line(msgspec.Struct, frozen=True, omit_defaults=True):

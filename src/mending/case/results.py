@@ -5,6 +5,8 @@ from collections.abc import Mapping, Sequence
 import msgspec
 
 from mending.case.folder import Case
+from mending.knowledge import Pack
+from mending.reason import Contradiction, impossible_pairs
 
 _TORN = "A crash left something unfinished at the end of the record; it was passed over."
 
@@ -26,8 +28,28 @@ class StartResult(msgspec.Struct, frozen=True, kw_only=True):
     works: bool
 
 
+class SaidResult(msgspec.Struct, frozen=True, kw_only=True):
+    """What somebody said.
+
+    Attributes:
+        understood: answers that were taken from it.
+        codes: codes and messages that were found in it.
+        left: what was not understood.
+    """
+
+    at: str
+    text: str
+    understood: Mapping[str, str]
+    codes: tuple[str, ...]
+    left: tuple[str, ...]
+
+
 class CaseResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="case/1"):
-    """A case as it stands."""
+    """A case as it stands.
+
+    Attributes:
+        contradictions: answers that cannot both be right.
+    """
 
     name: str
     folder: str
@@ -35,6 +57,8 @@ class CaseResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending",
     facts: Mapping[str, str]
     notes: Mapping[str, str]
     seen: Mapping[str, str]
+    codes: tuple[str, ...] = ()
+    said: tuple[SaidResult, ...] = ()
     disk: str | None
     failing_phase: str | None
     tried: tuple[TriedResult, ...]
@@ -42,6 +66,7 @@ class CaseResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending",
     undo_points: tuple[str, ...]
     works: bool
     warning: str = ""
+    contradictions: tuple[Contradiction, ...] = ()
 
 
 class CasesResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="cases/1"):
@@ -50,8 +75,12 @@ class CasesResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending"
     cases: tuple[CaseResult, ...]
 
 
-def case_result(case: Case) -> CaseResult:
-    """The document of one case."""
+def case_result(case: Case, pack: Pack | None = None) -> CaseResult:
+    """The document of one case.
+
+    Args:
+        pack: to say which answers contradict each other.
+    """
     state = case.state
     return CaseResult(
         name=case.file.name,
@@ -60,6 +89,17 @@ def case_result(case: Case) -> CaseResult:
         facts=state.facts,
         notes=state.notes,
         seen=state.seen,
+        codes=tuple(dict.fromkeys(code.words for code in state.codes)),
+        said=tuple(
+            SaidResult(
+                at=said.at,
+                text=said.text,
+                understood={**said.signs, **said.facts},
+                codes=tuple(code.words for code in said.codes),
+                left=said.left,
+            )
+            for said in state.said
+        ),
         disk=state.disk,
         failing_phase=state.trace.failing_phase if state.trace else None,
         tried=tuple(
@@ -76,6 +116,7 @@ def case_result(case: Case) -> CaseResult:
         undo_points=state.undo_points,
         works=state.works,
         warning=_TORN if case.torn else "",
+        contradictions=impossible_pairs(pack, state.seen) if pack is not None else (),
     )
 
 

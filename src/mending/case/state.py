@@ -8,6 +8,7 @@ from mending.boot.chain import Trace
 from mending.case.events import (
     Added,
     AnyEvent,
+    Heard,
     Learned,
     Mended,
     PutBack,
@@ -17,6 +18,7 @@ from mending.case.events import (
     Traced,
     Tried,
 )
+from mending.crash.judge import SeenCode, clues_of_codes
 from mending.knowledge import UNKNOWN
 from mending.model import Finding
 from mending.reason import Evidence, Report
@@ -27,6 +29,9 @@ class CaseState(msgspec.Struct, frozen=True, kw_only=True):
 
     Attributes:
         facts: answers to facts, `unknown` left out.
+        heard: signs whose answers were understood from what somebody said.
+        said: everything that was said in whole sentences.
+        codes: codes and messages that a screen showed.
         passed: signs and facts that were asked and could not be answered.
         disk: path of the disk or image; None without one.
         trace: the newest trace; None before the first, and after every write until the next.
@@ -38,6 +43,9 @@ class CaseState(msgspec.Struct, frozen=True, kw_only=True):
     facts: Mapping[str, str] = {}
     notes: Mapping[str, str] = {}
     seen: Mapping[str, str] = {}
+    heard: frozenset[str] = frozenset()
+    said: tuple[Heard, ...] = ()
+    codes: tuple[SeenCode, ...] = ()
     passed: frozenset[str] = frozenset()
     evidence: tuple[Added, ...] = ()
     disk: str | None = None
@@ -60,11 +68,17 @@ class CaseState(msgspec.Struct, frozen=True, kw_only=True):
         return Evidence(
             facts=self.facts,
             seen=self.seen,
+            heard=self.heard & set(self.seen),
             trace=self.trace,
-            clues=self.clues,
+            clues=self._clues(),
             reports=reports,
             failed_starts=self.failed_starts,
         )
+
+    def _clues(self) -> tuple[Finding, ...]:
+        """What the records show, and what codes on a screen add to it."""
+        known = {clue.id for clue in self.clues}
+        return (*self.clues, *(clue for clue in clues_of_codes(self.codes) if clue.id not in known))
 
 
 def fold(events: Iterable[AnyEvent]) -> CaseState:
@@ -82,7 +96,11 @@ def _after(state: CaseState, event: AnyEvent) -> CaseState:
             return _with(state, facts=facts, passed=passed, notes={**state.notes, **event.notes})
         case Saw():
             seen, passed = _answers(state.seen, state.passed, event.signs)
-            return _with(state, seen=seen, passed=passed)
+            heard = state.heard - set(event.signs)
+            codes = (*state.codes, *event.codes)
+            return _with(state, seen=seen, passed=passed, heard=heard, codes=codes)
+        case Heard():
+            return _after_words(state, event)
         case Added():
             is_disk = event.sort == "disk"
             disk, trace = (event.path, None) if is_disk else (state.disk, state.trace)
@@ -103,6 +121,22 @@ def _after(state: CaseState, event: AnyEvent) -> CaseState:
             return _with(state, undo_points=(*state.undo_points, event.undo_point), trace=None)
         case PutBack():
             return _without(state, event.undo_point)
+
+
+def _after_words(state: CaseState, event: Heard) -> CaseState:
+    """An answer that was chosen is not changed by words."""
+    chosen = set(state.seen) - state.heard
+    signs = {name: answer for name, answer in event.signs.items() if name not in chosen}
+    facts = {name: answer for name, answer in event.facts.items() if name not in state.facts}
+    return _with(
+        state,
+        seen={**state.seen, **signs},
+        facts={**state.facts, **facts},
+        heard=state.heard | set(signs),
+        passed=state.passed - set(signs) - set(facts),
+        codes=(*state.codes, *event.codes),
+        said=(*state.said, event),
+    )
 
 
 def _without(state: CaseState, undo_point: str) -> CaseState:

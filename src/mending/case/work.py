@@ -8,15 +8,26 @@ from pathlib import Path
 
 from mending.boot.chain import Trace, TreeEnvironment
 from mending.boot.uefi import read_boot_options
-from mending.case.events import Added, Learned, Mended, PutBack, Read, Saw, Started, Traced, Tried
+from mending.case.events import (
+    Added,
+    Heard,
+    Learned,
+    Mended,
+    PutBack,
+    Read,
+    Saw,
+    Started,
+    Traced,
+    Tried,
+)
 from mending.case.folder import Case, record
-from mending.crash.judge import clues_in
+from mending.crash.judge import SeenCode, clues_in
 from mending.crash.results import CrashesResult
 from mending.disk.layout import HEAD_BYTES, content_kind_of
 from mending.knowledge import UNKNOWN, Pack, Sign
 from mending.model import Hand, InputError, UsageError, clean_text, load_rapidfuzz
 from mending.model.limits import EVIDENCE_BYTES
-from mending.reason import ReportKind
+from mending.reason import ReportKind, Statement
 from mending.source import make_folder, open_folder_source, open_source, read_file, write_durably
 
 _NEAR = 60.0
@@ -42,14 +53,34 @@ def learned(pack: Pack, facts: Mapping[str, str], notes: Mapping[str, str], at: 
     )
 
 
-def saw(case: Case, pack: Pack, hand: Hand, signs: Mapping[str, str]) -> Case:
-    """Record signs.
+def saw(
+    case: Case, pack: Pack, hand: Hand, signs: Mapping[str, str], codes: Sequence[SeenCode] = ()
+) -> Case:
+    """Record signs, and codes that a screen showed.
 
     Raises:
         UsageError: an unknown sign or answer.
     """
     check_answers(pack.signs, signs, "sign")
-    return record(case, hand, Saw(at=hand.since, signs=dict(signs)))
+    return record(case, hand, Saw(at=hand.since, signs=dict(signs), codes=tuple(codes)))
+
+
+def heard(statement: Statement, at: str) -> Heard:
+    """The event for what somebody said, with the answers that are sure."""
+    sure = statement.sure
+    return Heard(
+        at=at,
+        text=clean_text(statement.text),
+        signs={answer.question: answer.answer for answer in sure.signs},
+        facts={answer.question: answer.answer for answer in sure.facts},
+        codes=statement.codes,
+        left=tuple(clean_text(text) for text in statement.left),
+    )
+
+
+def listened(case: Case, hand: Hand, statements: Sequence[Statement]) -> Case:
+    """Record what somebody said."""
+    return record(case, hand, *(heard(statement, hand.since) for statement in statements))
 
 
 def add_evidence(case: Case, hand: Hand, path: str, as_disk: bool = False) -> Case:

@@ -48,6 +48,7 @@ class CodeMatch(msgspec.Struct, frozen=True, kw_only=True):
         confidence: `certain`, `likely` or `possible`, of the reading; why it was read so is in
             `because`.
         source: where the row is from.
+        implies: answers to signs that follow from it.
     """
 
     kind: str
@@ -61,6 +62,7 @@ class CodeMatch(msgspec.Struct, frozen=True, kw_only=True):
     confidence: str = msgspec.field(name="sureness")
     because: str
     source: str
+    implies: dict[str, str] = {}
 
 
 class CodeResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="code/1"):
@@ -242,6 +244,7 @@ def _match(
         confidence=confidence,
         because=why,
         source=row.source,
+        implies={"after-logo": "stop-screen"} if kind == "stop" else {},
     )
 
 
@@ -268,4 +271,5 @@ def _message(message: Message, codes: Codes, confidence: str, why: str) -> CodeM
         confidence=confidence,
         because=why,
         source=f"the messages of {message.by}",
+        implies=dict(message.implies),
     )

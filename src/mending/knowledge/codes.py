@@ -47,7 +47,13 @@ class Stop(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class Message(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """A message on the screen. `by` prints it; `phase` is where the start fails that shows so."""
+    """A message on the screen.
+
+    Attributes:
+        by: what prints it.
+        phase: where the start fails that shows so.
+        implies: answers to signs that follow from it.
+    """
 
     by: str
     phase: Phase
@@ -56,6 +62,7 @@ class Message(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     suspects: tuple[str, ...]
     source: str = ""
     sure: str = ""
+    implies: Mapping[str, str] = {}
 
     @property
     def expression(self) -> "re.Pattern[str]":

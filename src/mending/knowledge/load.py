@@ -8,7 +8,7 @@ import msgspec
 
 from mending.knowledge.check import check_pack
 from mending.knowledge.kept import kept
-from mending.knowledge.schema import Cause, Clue, Grades, Pack, Sign, Step, Visit
+from mending.knowledge.schema import Cause, Clue, Grades, Pack, Sign, Speech, Step, Visit
 from mending.model import InputError
 
 Row = TypeVar("Row", Sign, Clue, Cause, Step)
@@ -44,7 +44,7 @@ def base_pack(parsed_in: Path | None = None) -> Pack:
         if parsed_in is None:
             _base.append(load_pack(folder))
         else:
-            names = [f"{name}.toml" for name in ("grades", *_TABLES)]
+            names = [f"{name}.toml" for name in ("grades", "speech", *_TABLES)]
             _base.append(kept(Pack, folder, names, lambda: load_pack(folder), parsed_in))
     return _base[0]
 
@@ -56,9 +56,10 @@ def load_pack(folder: Folder | Path) -> Pack:
         InputError: a file is missing or not TOML, or a row is wrong; says which file, table and
             key.
     """
-    raw = {name: toml_table(folder, f"{name}.toml") for name in ("grades", *_TABLES)}
+    raw = {name: toml_table(folder, f"{name}.toml") for name in ("grades", "speech", *_TABLES)}
     pack = Pack(
         grades=converted(raw["grades"], Grades, "grades.toml"),
+        speech=converted(raw["speech"], Speech, "speech.toml"),
         facts=_rows(raw, "facts", Sign),
         signs=_rows(raw, "signs", Sign),
         clues=_rows(raw, "clues", Clue),

@@ -35,11 +35,20 @@ class Answer(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         says: the answer as a person would give it.
         usual: how often it is heard over all PCs that do not start, relative to the other answers.
         implies: answers to facts that follow from it.
+        words: how people say it: phrases of words that must all be there, close together;
+            alternatives of a word are divided by `|`.
+        denied: the answer that holds where somebody says that this is not so.
+        reaches: the phase that a start gets to at least when this is seen; None: it does not tell.
+        stops_before: the phase that it then does not get to; None: it does not tell.
     """
 
     says: str
     usual: float = 1.0
     implies: Mapping[str, str] = {}
+    words: tuple[str, ...] = ()
+    denied: str = ""
+    reaches: Phase | None = None
+    stops_before: Phase | None = None
 
 
 class Sign(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
@@ -87,6 +96,7 @@ class Cause(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tru
     """Something that may be wrong.
 
     Attributes:
+        stops: in which phases it stops the start, by weight; empty: always in its own.
         weight: grade of the prior, a key of the grades' `weights`.
         proved_by: ids of findings that prove it.
         families: system families it can strike; empty means all.
@@ -102,11 +112,20 @@ class Cause(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tru
     phase: Phase
     says: str
     weight: str
+    stops: Mapping[Phase, float] = {}
     proved_by: tuple[FindingId, ...] = ()
     families: tuple[str, ...] = ()
     likelier: Mapping[str, Mapping[str, str]] = {}
     shows: Mapping[str, Mapping[str, str]] = {}
     records: Mapping[str, str] = {}
+
+    @property
+    def shares(self) -> dict[Phase, float]:
+        """In which phases it stops the start, adding up to 1."""
+        total = sum(self.stops.values())
+        if not total:
+            return {self.phase: 1.0}
+        return {phase: weight / total for phase, weight in self.stops.items()}
 
 
 class Step(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
@@ -200,10 +219,29 @@ class Grades(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     prices: Mapping[str, Mapping[str, float]]
 
 
+class Speech(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """How people speak, whatever it is about.
+
+    Attributes:
+        same: for a word the other ways of saying it, of one word or several.
+        denials: words that deny what comes after them.
+        joints: words inside a clause beyond which a denial does not reach.
+        fillers: words that say nothing here.
+        unsure: what people say when they do not know it for certain.
+    """
+
+    same: Mapping[str, tuple[str, ...]] = {}
+    denials: tuple[str, ...] = ()
+    joints: tuple[str, ...] = ()
+    fillers: tuple[str, ...] = ()
+    unsure: tuple[str, ...] = ()
+
+
 class Pack(msgspec.Struct, frozen=True, kw_only=True):
     """A whole pack, by id."""
 
     grades: Grades
+    speech: Speech = Speech()
     facts: Mapping[str, Sign]
     signs: Mapping[str, Sign]
     clues: Mapping[str, Clue]

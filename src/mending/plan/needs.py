@@ -8,6 +8,7 @@ import msgspec
 
 from mending.knowledge import Need, Pack, Step, answers_of
 from mending.model import Place
+from mending.reason import answer_chances
 
 Wanted = Mapping[str, tuple[str, ...]]
 """For a fact or sign the answers that will do."""
@@ -117,7 +118,7 @@ class Needs:
         for name, answers in wanted.items():
             question = self.pack.question(name)
             if question is not None and self.situation.answer(name) is None:
-                given = self.pack.answer_chances(self.pack.causes.get(cause), question)
+                given = answer_chances(self.pack, self.pack.causes.get(cause), question)
                 chance *= sum(given[answer] for answer in answers)
         return chance
 

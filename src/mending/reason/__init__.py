@@ -3,9 +3,11 @@
 from mending.knowledge import ReportKind
 from mending.reason.asking import telling
 from mending.reason.beliefs import Beliefs, CauseResult, CausesResult, EvidenceWeight, believe
-from mending.reason.conflict import Contradiction
+from mending.reason.conflict import Contradiction, impossible_pairs
 from mending.reason.evidence import Evidence, Report
 from mending.reason.likelihood import sign_likelihood
+from mending.reason.reach import answer_chances, excluded
+from mending.reason.statements import Statement, Understanding, UnderstoodAnswer
 
 __all__ = [
     "Beliefs",
@@ -16,7 +18,13 @@ __all__ = [
     "EvidenceWeight",
     "Report",
     "ReportKind",
+    "Statement",
+    "Understanding",
+    "UnderstoodAnswer",
+    "answer_chances",
     "believe",
+    "excluded",
+    "impossible_pairs",
     "sign_likelihood",
     "telling",
 ]

@@ -11,7 +11,9 @@ from itertools import combinations
 
 import msgspec
 
+from mending.knowledge import Answer, Pack
 from mending.reason.likelihood import Item
+from mending.reason.reach import WRONG_ANSWER, possible_phases
 
 _CONFLICT = 4.0
 """Ratio from which two pieces are said to contradict each other."""
@@ -44,6 +46,31 @@ def contradictions(prior: Mapping[str, float], told: Sequence[Item]) -> tuple[Co
                 Contradiction(evidence=first.says, other=second.says, ratio=round(ratio, 1))
             )
     return tuple(sorted(rows, key=lambda row: -row.ratio)[:_SHOWN])
+
+
+def impossible_pairs(pack: Pack, seen: Mapping[str, str]) -> tuple[Contradiction, ...]:
+    """Pairs of answers that cannot both be right: by one the start gets farther than by the other.
+
+    The ratio is that of one wrong answer against none.
+    """
+    rows = [
+        (
+            f"{name}={answer}: {pack.signs[name].answers[answer].says}",
+            pack.signs[name].answers[answer],
+        )
+        for name, answer in seen.items()
+        if name in pack.signs and answer in pack.signs[name].answers
+    ]
+    return tuple(
+        Contradiction(evidence=first, other=second, ratio=round(1 / WRONG_ANSWER, 1))
+        for (first, near), (second, far) in combinations(rows, 2)
+        if _apart(near, far)
+    )
+
+
+def _apart(first: Answer, second: Answer) -> bool:
+    """Whether no start shows both."""
+    return not set(possible_phases(first)) & set(possible_phases(second))
 
 
 def _lifts(prior: Mapping[str, float], item: Item) -> dict[str, float]:

@@ -22,6 +22,8 @@ class Evidence(msgspec.Struct, frozen=True, kw_only=True):
     Attributes:
         facts: answers to facts; unknown ones are left out.
         seen: answers to signs; unknown ones are left out.
+        heard: signs whose answers were understood from what somebody said; they weigh a little
+            less than chosen ones.
         trace: the newest trace of the disk as it is now.
         clues: what crash records show.
         reports: all steps tried so far.
@@ -30,6 +32,7 @@ class Evidence(msgspec.Struct, frozen=True, kw_only=True):
 
     facts: Mapping[str, str] = {}
     seen: Mapping[str, str] = {}
+    heard: frozenset[str] = frozenset()
     trace: Trace | None = None
     clues: tuple[Finding, ...] = ()
     reports: tuple[Report, ...] = ()

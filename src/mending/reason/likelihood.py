@@ -7,11 +7,10 @@ import msgspec
 from mending.knowledge import SOMETHING_ELSE, Cause, Pack, ReportKind, Sign, Step
 from mending.model import Finding, PhaseState, Severity
 from mending.reason.evidence import Evidence, Report
+from mending.reason.reach import SMOOTHING, likelihood
 
-SMOOTHING = 0.03
-"""Share of every answer that follows the usual frequencies: nobody's table is so good that an
-answer is impossible.
-"""
+MISHEARD = 0.03
+"""The same for an answer that was understood from what somebody said."""
 FOUND_IF_THERE = 0.98
 FOUND_IF_NOT = 0.002
 CLEAN_IF_THERE = 0.05
@@ -45,7 +44,7 @@ def items(pack: Pack, causes: Iterable[Cause], evidence: Evidence) -> list[Item]
     """All evidence that tells something."""
     known = list(causes)
     found = [
-        _sign_item(pack, known, pack.signs[name], answer)
+        _sign_item(pack, known, pack.signs[name], answer, name in evidence.heard)
         for name, answer in evidence.seen.items()
         if name in pack.signs and answer in pack.signs[name].answers
     ]
@@ -78,25 +77,18 @@ def _fainter(item: Item, power: float) -> Item:
     )
 
 
-def _sign_item(pack: Pack, known: list[Cause], sign: Sign, answer: str) -> Item:
+def _sign_item(pack: Pack, known: list[Cause], sign: Sign, answer: str, heard: bool) -> Item:
     given = sign_likelihood(pack, known, sign, answer)
+    if heard:
+        usual = MISHEARD * sign.shares[answer]
+        given = {cause: (1 - MISHEARD) * chance + usual for cause, chance in given.items()}
     return Item(f"{sign.id}: {sign.answers[answer].says}", given, sign.group)
 
 
 def sign_likelihood(pack: Pack, causes: Iterable[Cause], sign: Sign, answer: str) -> Likelihood:
-    """P(answer | cause); answers that a cause does not mention share what is left as they usually
-    do.
-    """
-    usual = sign.shares[answer]
-    given = {
-        cause.id: pack.answer_chances(cause, sign)[answer]
-        for cause in causes
-        if sign.id in cause.shows
-    }
-    smooth = {
-        cause: (1 - SMOOTHING) * chance + SMOOTHING * usual for cause, chance in given.items()
-    }
-    return {SOMETHING_ELSE: usual, **{cause.id: usual for cause in causes}, **smooth}
+    """P(answer | cause): see `reach`."""
+    given = {cause.id: likelihood(pack, cause, sign, answer) for cause in causes}
+    return {SOMETHING_ELSE: sign.shares[answer], **given}
 
 
 def _trace_items(causes: list[Cause], evidence: Evidence) -> list[Item]:

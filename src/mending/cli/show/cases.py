@@ -4,6 +4,7 @@ from rich.console import Group, RenderableType
 
 from mending.case import CaseResult, CasesResult
 from mending.cli.show.console import indented, plain_id, rows, text, title
+from mending.reason import Statement
 
 
 def show_case(case: CaseResult) -> RenderableType:
@@ -13,13 +14,34 @@ def show_case(case: CaseResult) -> RenderableType:
     cells += [(name, answer) for name, answer in case.facts.items()]
     cells += [(name, f'"{words}"') for name, words in case.notes.items()]
     cells += [(f"saw {name}", answer) for name, answer in case.seen.items()]
+    cells += [("saw code", code) for code in case.codes]
+    cells += [("not understood", f'"{words}"') for said in case.said for words in said.left]
     cells += [
         (f"tried {attempt.step}", " ".join([attempt.report, *attempt.codes, attempt.note]).strip())
         for attempt in case.tried
     ]
     cells += [("test start", "works" if start.works else "does not start") for start in case.starts]
     parts = [text(case.warning, "yellow")] if case.warning else []
+    for pair in case.contradictions:
+        says = f"These cannot both be right: {pair.evidence} / {pair.other}."
+        parts += [text(says, "yellow"), text("  Take one back with NAME=unknown.")]
     return Group(title(f"case {case.name}"), *parts, indented(rows(cells)))
+
+
+def show_statement(statement: Statement) -> RenderableType:
+    """What was understood of somebody's words, and what was not."""
+    answers = (*statement.signs, *statement.facts)
+    sure = [f"{answer.question}={answer.answer}" for answer in answers if answer.sure]
+    unsure = [f"{answer.question}={answer.answer}" for answer in answers if not answer.sure]
+    unsure += [f"{name}={'|'.join(answers)}" for name, answers in statement.unclear.items()]
+    codes = [f"{code.words}" for code in statement.codes]
+    cells = [("understood", ", ".join(sure) or "nothing that has a question here")]
+    cells += [("codes", "; ".join(codes))] if codes else []
+    cells += [("not sure, not taken", ", ".join(unsure))] if unsure else []
+    cells += [("not understood", "; ".join(f'"{text}"' for text in statement.left))] * bool(
+        statement.left
+    )
+    return Group(text(f'"{statement.text}"'), indented(rows(cells)))
 
 
 def show_cases(result: CasesResult) -> RenderableType:

@@ -6,12 +6,14 @@ from pathlib import Path
 import click
 
 from mending.app.evidence import start_case
+from mending.app.listening import understand_notes
 from mending.case import case_result, is_case
 from mending.cli import options, prompts
 from mending.cli.host import interactive, this_host
-from mending.cli.packs import base_pack
-from mending.cli.show.cases import show_case
-from mending.cli.show.console import emit
+from mending.cli.listening import confirmed
+from mending.cli.packs import base_codes, base_pack
+from mending.cli.show.cases import show_case, show_statement
+from mending.cli.show.console import emit, say
 from mending.knowledge import Pack
 from mending.model import RefusedError
 
@@ -58,8 +60,14 @@ def command(
     }
     if interactive() and not (quiet or as_json):
         known, notes = _take_in(pack, known, notes)
-    opened = start_case(case, disk, pack, known, notes, this_host())
-    emit(case_result(opened), as_json, show_case)
+    statements = understand_notes(notes, pack, base_codes()) if notes else ()
+    if interactive() and not (quiet or as_json):
+        statements = tuple(confirmed(statement, pack) for statement in statements)
+    elif not as_json:
+        for statement in statements:
+            say(show_statement(statement))
+    opened = start_case(case, disk, pack, known, notes, this_host(), statements)
+    emit(case_result(opened, pack), as_json, show_case)
 
 
 def _take_in(

@@ -1,21 +1,23 @@
-"""`mending saw CASE SIGN=ANSWER...`"""
+"""`mending saw CASE WORDS...`"""
 
 from pathlib import Path
 
 import click
 
-from mending.case import case_result, learn, load_case, saw
+from mending.app.listening import take, told_apart, understand
+from mending.case import case_result, load_case
 from mending.cli import options
-from mending.cli.host import this_host
-from mending.cli.packs import base_pack
-from mending.cli.show.cases import show_case
-from mending.cli.show.console import emit
+from mending.cli.host import interactive, this_host
+from mending.cli.listening import confirmed
+from mending.cli.packs import base_codes, base_pack
+from mending.cli.show.cases import show_case, show_statement
+from mending.cli.show.console import emit, say
 from mending.model import UsageError
 
 
 @click.command("saw")
 @options.case_argument
-@click.argument("signs", nargs=-1)
+@click.argument("words", nargs=-1)
 @click.option(
     "--fact",
     "facts",
@@ -23,14 +25,24 @@ from mending.model import UsageError
     metavar="NAME=ANSWER",
     help="A fact that has come to light; repeatable.",
 )
+@click.option("--quiet", is_flag=True, help="Ask nothing; take what is sure.")
 @options.as_json
-def command(case: str, signs: tuple[str, ...], facts: tuple[str, ...], as_json: bool) -> None:
-    """Record what was seen, as SIGN=ANSWER; `unknown` takes an answer back."""
-    if not signs and not facts:
+def command(
+    case: str, words: tuple[str, ...], facts: tuple[str, ...], quiet: bool, as_json: bool
+) -> None:
+    """Record what was seen: SIGN=ANSWER, code=0x7b, or what somebody says in their own words.
+
+    `unknown` takes an answer back.
+    """
+    if not words and not facts:
         raise UsageError("Nothing to record.", "See: mending signs")
-    pack, known = base_pack(), load_case(Path(case))
-    if signs:
-        known = saw(known, pack, this_host().hand, options.pairs(signs))
-    if facts:
-        known = learn(known, pack, this_host().hand, options.pairs(facts), {})
-    emit(case_result(known), as_json, show_case)
+    pack, codes, known = base_pack(), base_codes(), load_case(Path(case))
+    told = told_apart([*words, *facts], pack, codes)
+    statements = understand(told.said, pack, codes)
+    if interactive() and not (quiet or as_json):
+        statements = tuple(confirmed(statement, pack) for statement in statements)
+    elif not as_json:
+        for statement in statements:
+            say(show_statement(statement))
+    grown = take(known, pack, this_host().hand, told, statements)
+    emit(case_result(grown, pack), as_json, show_case)

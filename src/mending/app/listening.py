@@ -1,0 +1,112 @@
+"""What a person says or chooses about a PC, told apart and recorded."""
+
+import re
+from collections.abc import Mapping, Sequence
+
+import msgspec
+
+from mending.case import Case, learn, listened, saw
+from mending.crash.judge import SeenCode, codes_in
+from mending.knowledge import Codes, Pack
+from mending.model import Hand, UsageError
+from mending.reason import Statement, Understanding
+
+CODE = "code"
+"""The name under which a code that a screen showed is given."""
+_CHOSEN = re.compile(r"[A-Za-z][A-Za-z0-9_-]*=\S.*", re.DOTALL)
+_LEADS = {"screen": "", "since": "since ", "changed": "after "}
+"""What a note is about, put before its words: "update" alone is then what came before."""
+
+
+class Told(msgspec.Struct, frozen=True, kw_only=True):
+    """What was given in one go, told apart.
+
+    Attributes:
+        codes: those that a screen showed.
+        said: whatever is in somebody's own words.
+    """
+
+    signs: Mapping[str, str] = {}
+    facts: Mapping[str, str] = {}
+    codes: tuple[SeenCode, ...] = ()
+    said: tuple[str, ...] = ()
+
+
+def told_apart(words: Sequence[str], pack: Pack, codes: Codes) -> Told:
+    """Arguments as answers (`NAME=ANSWER`), codes (`code=0x7b`) and words of one's own.
+
+    Raises:
+        UsageError: a code that is not known.
+    """
+    signs, facts, seen, said = dict[str, str](), dict[str, str](), list[SeenCode](), list[str]()
+    for word in words:
+        name, _, answer = word.partition("=")
+        if not _CHOSEN.fullmatch(word):
+            said.append(word)
+        elif name == CODE:
+            seen += _codes(answer, codes)
+        elif name in pack.facts and name not in pack.signs:
+            facts[name] = answer
+        else:
+            signs[name] = answer
+    return Told(signs=signs, facts=facts, codes=tuple(seen), said=tuple(said))
+
+
+def _codes(text: str, codes: Codes) -> tuple[SeenCode, ...]:
+    found = codes_in(text, codes)
+    if not found:
+        raise UsageError(
+            f"No stop code, status code or message is known that {text!r} may be.",
+            "See what is like it: mending code TEXT",
+        )
+    return found
+
+
+def understand(said: Sequence[str], pack: Pack, codes: Codes) -> tuple[Statement, ...]:
+    """What is understood of each text."""
+    understanding = Understanding(pack, codes)
+    return tuple(understanding.of(text) for text in said if text.strip())
+
+
+def understand_notes(notes: Mapping[str, str], pack: Pack, codes: Codes) -> tuple[Statement, ...]:
+    """What is understood of the notes that a case is opened with."""
+    return understand([_LEADS.get(name, "") + text for name, text in notes.items()], pack, codes)
+
+
+def take(case: Case, pack: Pack, hand: Hand, told: Told, statements: Sequence[Statement]) -> Case:
+    """Record what was chosen and what was understood.
+
+    Raises:
+        UsageError: an unknown question or answer; then nothing is recorded.
+    """
+    grown = case
+    implied = {
+        name: answer
+        for code in told.codes
+        for name, answer in code.implies.items()
+        if name not in case.state.seen
+    }
+    signs = {**implied, **told.signs}
+    if signs or told.codes:
+        grown = saw(grown, pack, hand, signs, told.codes)
+    if told.facts:
+        grown = learn(grown, pack, hand, told.facts, {})
+    return listened(grown, hand, statements) if statements else grown
+
+
+def corrected(statement: Statement, wrong: Sequence[str]) -> Statement:
+    """A statement without answers that were not meant."""
+    return msgspec.structs.replace(
+        statement,
+        signs=tuple(answer for answer in statement.signs if answer.question not in wrong),
+        facts=tuple(answer for answer in statement.facts if answer.question not in wrong),
+    )
+
+
+def assured(statement: Statement) -> Statement:
+    """A statement of which somebody said that it is right."""
+    return msgspec.structs.replace(
+        statement,
+        signs=tuple(msgspec.structs.replace(answer, sure=True) for answer in statement.signs),
+        facts=tuple(msgspec.structs.replace(answer, sure=True) for answer in statement.facts),
+    )

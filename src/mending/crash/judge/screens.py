@@ -1,0 +1,92 @@
+"""Codes and messages that somebody read off a screen, as the same findings that a dump gives."""
+
+from collections import Counter
+from collections.abc import Iterator, Sequence
+
+import msgspec
+
+from mending.crash.lookup import look_up
+from mending.knowledge import Codes
+from mending.model import Finding, Phase, Severity
+
+_SURE = {"certain", "likely"}
+_SCATTERED = 3
+"""From so many different codes, none of them twice, they are said to differ each time."""
+STOP = "stop"
+
+
+class SeenCode(msgspec.Struct, frozen=True, kw_only=True):
+    """A code or message that a screen showed.
+
+    Attributes:
+        kind: `stop`, `status` or `message`.
+        code: the number as screens show it; empty for messages.
+        name: of a code; of a message who prints it.
+        suspects: classes of what is behind it, the usual one first.
+        phase: where the start fails that shows so; empty where it does not tell.
+        implies: answers to signs that follow from it.
+    """
+
+    kind: str
+    code: str
+    name: str
+    says: str
+    suspects: tuple[str, ...]
+    phase: str = ""
+    implies: dict[str, str] = {}
+
+    @property
+    def words(self) -> str:
+        """What names it on a screen, or in a few words."""
+        return f"{self.code} {self.name}" if self.code else self.says
+
+
+def codes_in(text: str, codes: Codes) -> tuple[SeenCode, ...]:
+    """The codes and messages in a text of which it is certain or likely that they are meant.
+
+    Names that are only like a code count if nothing better was found, and the best of them alone.
+    """
+    matches = [match for match in look_up(text, codes).matches if match.confidence in _SURE]
+    certain = [match for match in matches if match.confidence == "certain"] or matches[:1]
+    return tuple(
+        SeenCode(
+            kind=match.kind,
+            code=match.code,
+            name=match.name,
+            says=match.says,
+            suspects=match.suspects,
+            phase=match.phase,
+            implies=dict(match.implies),
+        )
+        for match in certain
+    )
+
+
+def clues_of_codes(seen: Sequence[SeenCode]) -> Iterator[Finding]:
+    """What seen codes point to: the class of most of them, and whether they differ each time.
+
+    A message that implies answers to signs tells by these.
+    """
+    pointing = [code for code in seen if code.suspects and (code.code or not code.implies)]
+    if not pointing:
+        return
+    (first, _), count = Counter((code.suspects[0], code.words) for code in pointing).most_common(1)[
+        0
+    ]
+    example = next(code for code in pointing if code.suspects[0] == first)
+    times = f"{count} times " if count > 1 else ""
+    says = f"the screen showed {times}{example.words}"
+    says += f": {example.says}" if example.code else ""
+    yield _clue(f"code-suggests-{first}", example.phase, says)
+    stops = [code.code for code in seen if code.kind == STOP]
+    if len(stops) >= _SCATTERED and len(set(stops)) == len(stops):
+        yield _clue("scattered-codes", "", f"the screen showed {len(stops)} different stop codes")
+
+
+def _clue(name: str, phase: str, says: str) -> Finding:
+    return Finding(
+        id=name,
+        phase=Phase(phase) if phase else Phase.KERNEL,
+        severity=Severity.WARNING,
+        says=says,
+    )

@@ -1,0 +1,212 @@
+"""What a person says, as words that can be compared: clauses of stems, other ways of saying the
+same made one, typing mistakes put right.
+
+A text is cut into clauses at its punctuation, commas apart. Each word is brought to its stem
+(Porter's stemmer for English in its second form, snowballstemmer). Then whatever the pack counts as
+one way of saying the same, of one word or of several that may have a word between them ("turn it
+on"), becomes one word. A word that no phrase knows and that is nearly one that some phrase knows is
+taken for it.
+"""
+
+import re
+from collections.abc import Iterable, Sequence
+from functools import cache
+from typing import Any
+
+import msgspec
+
+from mending.knowledge import Speech
+from mending.model import load_rapidfuzz
+
+NOT, JOINT = "not", ","
+"""What every word of denial becomes; where the reach of a denial ends inside a clause."""
+_WORD = re.compile(r"[a-z0-9]+")
+_MARKS = re.compile(r"[.;:!?()\"\n]+| - |\u2013|\u2014")
+_CONTRACTED = (
+    (re.compile(r"\b(?:wo|sha)n['\u2019]?t\b"), "not"),
+    (re.compile(r"\bca(?:nno|n['\u2019]?)t\b"), "not"),
+    (re.compile(r"\b(do|does|did|is|was|are|were|has|have|had|would|could)n['\u2019]?t\b"), "not"),
+    (re.compile(r"['\u2019](?:s|re|ve|ll|d|m)\b"), " "),
+)
+_BETWEEN = 2
+"""So many words may stand inside a way of saying that has several."""
+_SHORT, _LEAST_LENGTH, _LONG = 3, 4, 7
+"""Shorter words are never taken for mistyped ones; from the second length on two mistakes are
+forgiven instead of one.
+"""
+_MOST_WORDS = 400
+
+
+class Clause(msgspec.Struct, frozen=True):
+    """A piece of what was said.
+
+    Attributes:
+        text: as it was said.
+        words: the same as comparable words.
+        pieces: the parts between its commas, each with the places of its words.
+        guessed: words that were taken for one that is nearly the same.
+        unsure: whether the person said so.
+    """
+
+    text: str
+    words: tuple[str, ...]
+    pieces: tuple[tuple[str, range], ...]
+    guessed: frozenset[str] = frozenset()
+    unsure: bool = False
+
+
+class Listener:
+    """Cuts texts into clauses, in the words of a pack.
+
+    Args:
+        speech: the pack's table of how people speak.
+        phrases: everything that may be said, for the words in it; alternatives are divided by `|`.
+    """
+
+    def __init__(self, speech: Speech, phrases: Iterable[str]) -> None:
+        self._stems: dict[str, str] = {}
+        self._fillers = {self._stem(word) for word in speech.fillers}
+        self._denials = {self._stem(word) for word in speech.denials}
+        self._joints = {self._stem(word) for word in speech.joints} | {JOINT}
+        self._unsure = [self._stemmed(text) for text in speech.unsure]
+        ways = [
+            (tuple(self._role(stem) for stem in self._stemmed(way)), meant)
+            for meant, others in speech.same.items()
+            for way in (meant, *others)
+        ]
+        self._alone = {way[0]: meant for way, meant in ways if len(way) == 1}
+        self._ways: dict[str, list[tuple[tuple[str, ...], str]]] = {}
+        for way, meant in sorted(ways, key=lambda way: -len(way[0])):
+            if len(way) > 1:
+                self._ways.setdefault(way[0], []).append((way, meant))
+        words = {word for text in phrases for word in re.split(r"[ |]+", text)}
+        ways_words = {word for way, _ in ways for word in way}
+        self._known = {self._stem(word) for word in words} | ways_words | self._denials
+        self._known |= (
+            self._fillers | self._joints | {word for part in self._unsure for word in part}
+        )
+
+    def clauses(self, text: str) -> list[Clause]:
+        """The clauses of a text that say anything."""
+        plain = text.lower()
+        for mark, instead in _CONTRACTED:
+            plain = mark.sub(instead, plain)
+        found = (self._clause(" ".join(part.split())) for part in _MARKS.split(plain))
+        return [clause for clause in found if set(clause.words) - {JOINT}]
+
+    def phrase(self, text: str) -> tuple[frozenset[str], ...]:
+        """A phrase of the pack: for each of its words those that may stand for it."""
+        parts = [
+            frozenset(self._one(self._stemmed(choice)) for choice in part.split("|"))
+            for part in self._joined(text)
+        ]
+        idle = {JOINT, "", *self._fillers}
+        return tuple(part - idle for part in parts if part - idle)
+
+    def _joined(self, text: str) -> list[str]:
+        """The words of a phrase; those that together are one way of saying become one."""
+        parts = text.split()
+        return parts if any("|" in part for part in parts) else self._plain(self._stemmed(text))
+
+    def _one(self, stems: Sequence[str]) -> str:
+        return next(iter(self._same([self._role(stem) for stem in stems])), "")
+
+    def _clause(self, text: str) -> Clause:
+        words: list[str] = []
+        pieces = []
+        guessed: set[str] = set()
+        unsure = False
+        for part in text.split(","):
+            stems = self._heard_stems(part, guessed)
+            unsure = unsure or any(_holds(stems, phrase) for phrase in self._unsure)
+            begin = len(words)
+            words += self._plain(stems)
+            pieces.append((part.strip(), range(begin, len(words))))
+            words.append(JOINT)
+        return Clause(text, tuple(words[:-1]), tuple(pieces), frozenset(guessed), unsure)
+
+    def _heard_stems(self, text: str, guessed: set[str]) -> list[str]:
+        """The stems of what was said; a word that is nearly a known one becomes that and is added
+        to `guessed`.
+        """
+        stems = []
+        for word in _WORD.findall(text)[:_MOST_WORDS]:
+            stem = self._stem(word)
+            if stem not in self._known and (meant := self._nearest(word, stem)):
+                stem = meant
+                guessed.add(meant)
+            stems.append(stem)
+        return stems
+
+    def _plain(self, stems: Iterable[str]) -> list[str]:
+        """Stems with other ways of saying made one, and without words that say nothing."""
+        same = self._same([self._role(stem) for stem in stems])
+        return [word for word in same if word not in self._fillers]
+
+    def _role(self, stem: str) -> str:
+        if stem in self._denials:
+            return NOT
+        return JOINT if stem in self._joints else stem
+
+    def _same(self, stems: Sequence[str]) -> list[str]:
+        """With every way of saying replaced by the one word that it counts as."""
+        words = list(stems)
+        at = 0
+        while at < len(words):
+            for way, meant in self._ways.get(words[at], ()):
+                places = _places(words, way, at)
+                if places:
+                    words[at] = meant
+                    for place in reversed(places[1:]):
+                        del words[place]
+                    break
+            else:
+                words[at] = self._alone.get(words[at], words[at])
+            at += 1
+        return words
+
+    def _nearest(self, word: str, stem: str) -> str:
+        """The known stem that this one is nearly, or nothing."""
+        if len(word) < _LEAST_LENGTH or not word.isalpha():
+            return ""
+        rapidfuzz = load_rapidfuzz()
+        mistakes = 2 if len(word) >= _LONG else 1
+        alike = [known for known in self._known if known[:1] == stem[:1] and len(known) > _SHORT]
+        near = rapidfuzz.process.extractOne(
+            stem,
+            sorted(alike),
+            scorer=rapidfuzz.distance.OSA.distance,
+            score_cutoff=mistakes,
+        )
+        return str(near[0]) if near else ""
+
+    def _stemmed(self, text: str) -> list[str]:
+        return [self._stem(word) for word in _WORD.findall(text.lower())]
+
+    def _stem(self, word: str) -> str:
+        if word not in self._stems:
+            self._stems[word] = str(_stemmer().stemWord(word))
+        return self._stems[word]
+
+
+@cache
+def _stemmer() -> Any:
+    import snowballstemmer  # noqa: PLC0415 - lazy: only what is said needs it
+
+    return snowballstemmer.stemmer("english")
+
+
+def _holds(words: Sequence[str], part: Sequence[str]) -> bool:
+    return any(list(words[at : at + len(part)]) == list(part) for at in range(len(words)))
+
+
+def _places(words: Sequence[str], way: Sequence[str], first: int) -> list[int]:
+    """Where the words of a way of saying stand that begins there; nothing if it does not."""
+    places = [first]
+    for word in way[1:]:
+        reach = range(places[-1] + 1, min(places[-1] + 1 + _BETWEEN, len(words)))
+        place = next((at for at in reach if words[at] == word), None)
+        if place is None:
+            return []
+        places.append(place)
+    return places

@@ -1,0 +1,253 @@
+"""What a caller says, as answers to the questions of a pack.
+
+Beside each answer the pack has phrases. A phrase is found in a clause where each of its words
+stands, in any order, at most a few words apart. It is denied where a word of denial stands shortly
+before it, with no joint between them, and is not itself a word of the phrase; then the answer that
+the pack names for a denial holds, or none. Words that come after a denial in a phrase must do so in
+the clause. Of the phrases found for one question the one with most and rarest words wins; where two
+different answers are left, it is not clear which was meant.
+"""
+
+from collections import Counter
+from collections.abc import Iterator, Mapping
+from functools import cached_property
+from itertools import combinations, product
+from math import log, prod
+
+import msgspec
+
+from mending.crash.judge import SeenCode, codes_in
+from mending.knowledge import Codes, Pack, Sign
+from mending.reason.reach import possible_phases
+from mending.reason.speech import JOINT, NOT, Clause, Listener
+
+_APART = 4
+"""So many other words may stand among those of a phrase."""
+_REACH = 3
+"""A word of denial speaks of what begins at most so many words behind it."""
+_NEXT = 2
+"""In a phrase with a denial its next word comes at most so many places behind it."""
+_MOST_PLACINGS = 64
+
+
+class UnderstoodAnswer(msgspec.Struct, frozen=True, kw_only=True):
+    """An answer that was heard.
+
+    Attributes:
+        question: the sign or fact.
+        words: what was said that means it.
+        sure: whether it may be taken without asking.
+    """
+
+    question: str
+    answer: str
+    words: str
+    sure: bool
+
+
+class Statement(msgspec.Struct, frozen=True, kw_only=True):
+    """What was understood of a text.
+
+    Attributes:
+        text: what was said.
+        signs: and `facts`: at most one answer to a question, in the order of the pack.
+        codes: codes and messages in it.
+        unclear: questions to which two different answers were heard, with these.
+        left: pieces in which nothing was understood.
+    """
+
+    text: str
+    signs: tuple[UnderstoodAnswer, ...] = ()
+    facts: tuple[UnderstoodAnswer, ...] = ()
+    codes: tuple[SeenCode, ...] = ()
+    unclear: Mapping[str, tuple[str, ...]] = {}
+    left: tuple[str, ...] = ()
+
+    @property
+    def sure(self) -> "Statement":
+        """The same without what has to be asked."""
+        return msgspec.structs.replace(
+            self,
+            signs=tuple(answer for answer in self.signs if answer.sure),
+            facts=tuple(answer for answer in self.facts if answer.sure),
+        )
+
+
+class _Heard(msgspec.Struct, frozen=True):
+    """A phrase of an answer that was found in a clause."""
+
+    answer: str
+    clause: Clause
+    places: tuple[int, ...]
+    weight: float
+    sure: bool
+
+
+Phrase = tuple[frozenset[str], ...]
+
+
+class Understanding:
+    """Understands what people say in the words of one pack."""
+
+    def __init__(self, pack: Pack, codes: Codes) -> None:
+        self._pack, self._codes = pack, codes
+
+    def of(self, text: str) -> Statement:
+        """What a text says."""
+        clauses = self._listener.clauses(text)
+        heard = {
+            name: found
+            for name, phrases in self._phrases.items()
+            if (found := list(self._heard(name, phrases, clauses)))
+        }
+        answers, unclear = {}, {}
+        for name, found in heard.items():
+            best = max(each.weight for each in found)
+            first = next(each for each in found if each.weight == best)
+            rivals = dict.fromkeys(each.answer for each in found if each.weight == best)
+            if len(rivals) > 1:
+                unclear[name] = tuple(rivals)
+            else:
+                answers[name] = UnderstoodAnswer(
+                    question=name, answer=first.answer, words=first.clause.text, sure=first.sure
+                )
+        self._drop_impossible(answers, heard)
+        codes = codes_in(text, self._codes)
+        for code in codes:
+            for name, answer in code.implies.items():
+                if name not in answers:
+                    answers[name] = UnderstoodAnswer(
+                        question=name, answer=answer, words=code.words, sure=True
+                    )
+                    unclear.pop(name, None)
+        return Statement(
+            text=text,
+            codes=codes,
+            signs=tuple(answers[name] for name in self._pack.signs if name in answers),
+            facts=tuple(answers[name] for name in self._pack.facts if name in answers),
+            unclear=unclear,
+            left=() if codes else tuple(_left(clauses, heard)),
+        )
+
+    def _drop_impossible(
+        self, answers: dict[str, UnderstoodAnswer], heard: Mapping[str, list[_Heard]]
+    ) -> None:
+        """Of two answers that no start shows together the one with commoner words goes."""
+        weights = {
+            name: max(each.weight for each in heard[name] if each.answer == answer.answer)
+            for name, answer in answers.items()
+        }
+        for name, other in combinations(list(answers), 2):
+            rows = {each: self._pack.signs.get(each) for each in (name, other)}
+            if name not in answers or other not in answers or None in rows.values():
+                continue
+            phases = [
+                set(possible_phases(sign.answers[answers[each].answer]))
+                for each, sign in rows.items()
+                if sign is not None
+            ]
+            if not phases[0] & phases[1]:
+                del answers[min(name, other, key=lambda each: weights[each])]
+
+    @cached_property
+    def _questions(self) -> dict[str, Sign]:
+        return {**self._pack.signs, **self._pack.facts}
+
+    @cached_property
+    def _listener(self) -> Listener:
+        said = [
+            text
+            for sign in self._questions.values()
+            for answer in sign.answers.values()
+            for text in answer.words
+        ]
+        return Listener(self._pack.speech, said)
+
+    @cached_property
+    def _phrases(self) -> dict[str, list[tuple[str, Phrase]]]:
+        """By question: answers and phrases that mean them."""
+        return {
+            name: [
+                (answer, self._listener.phrase(text))
+                for answer, row in sign.answers.items()
+                for text in row.words
+            ]
+            for name, sign in self._questions.items()
+        }
+
+    @cached_property
+    def _rarity(self) -> dict[str, float]:
+        """The logarithm of how seldom a word is in phrases: rare ones tell more (Sparck Jones,
+        Journal of Documentation 28, 1972).
+        """
+        phrases = [phrase for rows in self._phrases.values() for _, phrase in rows]
+        counts = Counter(word for phrase in phrases for part in phrase for word in part)
+        return {word: log(len(phrases) / count) for word, count in counts.items()}
+
+    def _heard(
+        self, name: str, phrases: list[tuple[str, Phrase]], clauses: list[Clause]
+    ) -> Iterator[_Heard]:
+        for clause in clauses:
+            words = set(clause.words)
+            for answer, phrase in phrases:
+                if any(not part & words for part in phrase):
+                    continue
+                places = _places(clause.words, phrase)
+                if places is None:
+                    continue
+                if _denied(clause.words, places):
+                    meant = self._questions[name].answers[answer].denied
+                else:
+                    meant = answer
+                if not meant:
+                    continue
+                weight = sum(self._rarity[clause.words[at]] for at in places)
+                guessed = {clause.words[at] for at in places} & clause.guessed
+                sure = not clause.unsure and len(guessed) < len(places)
+                yield _Heard(meant, clause, places, weight, sure)
+
+
+def _left(clauses: list[Clause], heard: Mapping[str, list[_Heard]]) -> Iterator[str]:
+    """The pieces of what was said that no phrase touches."""
+    every = [each for found in heard.values() for each in found]
+    for clause in clauses:
+        told = {at for each in every if each.clause is clause for at in each.places}
+        for text, places in clause.pieces:
+            if {clause.words[at] for at in places} - {JOINT, NOT} and not told & set(places):
+                yield text
+
+
+def _places(words: tuple[str, ...], phrase: Phrase) -> tuple[int, ...] | None:
+    """Where the words of a phrase stand closest together; None where they are too far apart."""
+    where = [[at for at, word in enumerate(words) if word in part] for part in phrase]
+    if prod(len(places) for places in where) > _MOST_PLACINGS:
+        where = [places[:2] for places in where]
+    placings = [placing for placing in product(*where) if _fits(words, placing)]
+    if not placings:
+        return None
+    best = min(placings, key=lambda placing: max(placing) - min(placing))
+    near = max(best) - min(best) < len(phrase) + _APART
+    return best if near else None
+
+
+def _fits(words: tuple[str, ...], placing: tuple[int, ...]) -> bool:
+    """Each word in a place of its own, and no joint in between where a denial belongs to them."""
+    if len(set(placing)) < len(placing):
+        return False
+    denial = next((at for at in placing if words[at] == NOT), None)
+    if denial is None:
+        return True
+    behind = placing[placing.index(denial) + 1 :]
+    if JOINT in words[min(placing) : max(placing)] or any(at < denial for at in behind):
+        return False
+    return not behind or min(behind) - denial <= _NEXT
+
+
+def _denied(words: tuple[str, ...], places: tuple[int, ...]) -> bool:
+    first = min(places)
+    for at in range(max(places), max(first - _REACH, 0) - 1, -1):
+        if at < first and words[at] == JOINT:
+            return False
+        if words[at] == NOT and at not in places:
+            return True
+    return False
