@@ -7,8 +7,10 @@ import msgspec
 from mending.case.state import CaseState
 from mending.knowledge import Pack
 from mending.plan import (
+    BACKUP,
     NO_QUESTION,
     Care,
+    Option,
     PlanResult,
     QuestionResult,
     Situation,
@@ -40,15 +42,26 @@ def question_of(state: CaseState, pack: Pack) -> QuestionResult:
     """The question whose answer saves most minutes of the plan for each minute of asking."""
     if state.works:
         return NO_QUESTION
-    price = _care(pack, "files")
+    price, now = _care(pack, "files"), situation_of(state, pack)
+    decisive = _decisive(pack)
+    options_by: dict[frozenset[tuple[str, str]], list[Option]] = {}
 
     def cost(evidence: Evidence) -> float:
         known = {**facts_in(pack, evidence.facts, evidence.seen), **evidence.seen}
-        situation = msgspec.structs.replace(situation_of(state, pack), facts=known)
-        options, costs = options_from(pack, situation), visit_costs(pack, situation)
-        return quick_cost(believe(pack, evidence).beliefs, options, costs, price)
+        situation = msgspec.structs.replace(now, facts=known)
+        key = frozenset((name, known[name]) for name in decisive & set(known))
+        if key not in options_by:
+            options_by[key] = options_from(pack, situation)
+        costs = visit_costs(pack, situation)
+        return quick_cost(believe(pack, evidence).beliefs, options_by[key], costs, price)
 
     return best_question(pack, evidence_of(state, pack), cost, state.passed)
+
+
+def _decisive(pack: Pack) -> set[str]:
+    """The facts and signs that decide which steps can be done."""
+    steps = {name for step in pack.steps.values() for name in step.needs}
+    return steps.union(*(visit.needs for visit in pack.visits.values()), {BACKUP})
 
 
 def plan_of(state: CaseState, pack: Pack, care: str = "files", prove: bool = False) -> PlanResult:

@@ -3,6 +3,7 @@ load.
 """
 
 import sys
+from functools import cache
 from importlib import import_module
 from importlib.util import find_spec
 from types import ModuleType
@@ -24,16 +25,19 @@ def load_extra(package: str, extra: str) -> ModuleType:
         ) from error
 
 
+@cache
 def load_numpy() -> ModuleType:
     """NumPy, which every install has, but few commands need."""
     return import_module("numpy")
 
 
+@cache
 def load_scipy(part: str) -> ModuleType:
     """A part of SciPy, which every install has, but few commands need."""
     return import_module(f"scipy.{part}")
 
 
+@cache
 def load_rapidfuzz() -> ModuleType:
     """RapidFuzz, which every install has, but only what was mistyped needs."""
     return import_module("rapidfuzz")

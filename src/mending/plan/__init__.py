@@ -2,12 +2,13 @@
 
 from mending.plan.asking import NO_QUESTION, QuestionResult, best_question
 from mending.plan.needs import Situation
-from mending.plan.options import Option, VisitCost, options_from, visit_costs
+from mending.plan.options import BACKUP, Option, VisitCost, options_from, visit_costs
 from mending.plan.order import Care, make_plan, quick_cost
 from mending.plan.results import BlockedResult, CurvePoint, PlanResult, StepResult, VisitResult
 from mending.plan.why import WhyResult, why_there
 
 __all__ = [
+    "BACKUP",
     "NO_QUESTION",
     "BlockedResult",
     "Care",

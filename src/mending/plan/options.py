@@ -8,7 +8,8 @@ from mending.knowledge import Pack, Step
 from mending.model import Place, Risk
 from mending.plan.needs import Needs, Situation
 
-_COPY_FACT = "backup"
+BACKUP = "backup"
+"""The fact whether there is a copy of the personal files."""
 _TRACE_STEP = "trace-disk"
 
 
@@ -108,13 +109,12 @@ def _option(pack: Pack, step: Step, needs: Needs, hasty: bool) -> Option:
     after = [name for name in step.after if not situation.tried.get(name, False)]
     after += needs.supplied(wanted)
     blocked = _blocked(step, needs)
-    if step.stakes is Risk.FILES and not hasty and situation.facts.get(_COPY_FACT) != "yes":
-        copy = needs.giver(_COPY_FACT, ("yes",))
+    if step.stakes is Risk.FILES and not hasty and situation.facts.get(BACKUP) != "yes":
+        copy = needs.giver(BACKUP, ("yes",))
         if copy is None:
             blocked = (
                 blocked
-                or "It needs a copy of the personal files first. "
-                f"{needs.lacking(_COPY_FACT, ('yes',))}"
+                or f"It needs a copy of the personal files first. {needs.lacking(BACKUP, ('yes',))}"
             )
         else:
             after.append(copy)

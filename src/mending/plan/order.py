@@ -25,8 +25,10 @@ a second's work.
 """
 
 
-_QUICK, _QUICK_ROUNDS = 9, 4
-"""The same where many plans are compared, and how often such a plan is made better."""
+_QUICK = 7
+"""The same where many plans are compared. Such a plan is not made better by single moves: that took
+nine tenths of the time and chose the same question in 17 of 17 vignettes.
+"""
 
 
 class Care(msgspec.Struct, frozen=True):
@@ -93,9 +95,7 @@ def quick_cost(
     """What a good plan costs, without its words: for comparing what could be known."""
     able = [option for option in options if not option.blocked]
     relevant, problem = problem_of(beliefs, able, visits, care)
-    return problem.cost(
-        improved(problem, _start(beliefs, relevant, visits, care, problem, _QUICK), _QUICK_ROUNDS)
-    )
+    return problem.cost(_start(beliefs, relevant, visits, care, problem, _QUICK))
 
 
 def problem_of(

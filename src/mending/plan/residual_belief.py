@@ -2,6 +2,7 @@
 
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
+from functools import cached_property
 
 from mending.knowledge import TOGETHER
 from mending.plan.objective import Beliefs
@@ -44,7 +45,7 @@ class ResidualBelief:
             mended *= 1.0 - self.unmended.get(part, 1.0)
         return chance * (1.0 - mended)
 
-    @property
+    @cached_property
     def total(self) -> float:
         """Chance that the PC does not start yet, and nothing was named."""
         return sum(self.of(name) for name in self.beliefs)
@@ -57,6 +58,7 @@ class ResidualBelief:
             for name in self.beliefs
         )
 
+    @cached_property
     def there(self) -> dict[str, float]:
         """Chance of each cause that it is there now, alone or together with others."""
         found: dict[str, float] = {}
@@ -71,7 +73,7 @@ class ResidualBelief:
         """Chance to mend or to name something that is there, whichever is larger, as a share of
         what is left.
         """
-        there, total = self.there(), self.total or 1.0
+        there, total = self.there, self.total or 1.0
         fixes = sum(there.get(cause, 0.0) * chance for cause, chance in option.fixes.items())
         finds = sum(
             self.of(cause) * chance

@@ -106,7 +106,7 @@ def _named_in(left: ResidualBelief, steps: Sequence[Option]) -> dict[str, float]
 
 
 def _step(option: Option, left: ResidualBelief, named: Named) -> StepResult:
-    believed, total = left.there(), left.total or 1.0
+    believed, total = left.there, left.total or 1.0
     helped = {
         cause: believed.get(cause, 0.0) * share
         for cause, share in {**option.finds, **option.fixes}.items()

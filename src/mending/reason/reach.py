@@ -33,6 +33,8 @@ SMOOTHING = 0.03
 
 def possible_phases(answer: Answer) -> tuple[Phase, ...]:
     """The phases in which a start that shows this may stop."""
+    if answer.reaches is None and answer.stops_before is None:
+        return PHASES
     first = answer.reaches.rank if answer.reaches is not None else 0
     end = answer.stops_before.rank if answer.stops_before is not None else len(PHASES)
     return PHASES[first:end]
@@ -40,8 +42,11 @@ def possible_phases(answer: Answer) -> tuple[Phase, ...]:
 
 def share_possible(cause: Cause, answer: Answer) -> float:
     """How large a part of what a cause does goes with an answer, from 0 to 1."""
+    possible = possible_phases(answer)
+    if possible is PHASES:
+        return 1.0
     shares = cause.shares
-    return sum(shares.get(phase, 0.0) for phase in possible_phases(answer))
+    return sum(shares.get(phase, 0.0) for phase in possible)
 
 
 def excluded(cause: Cause, sign: Sign, answer: str) -> bool:
@@ -50,11 +55,36 @@ def excluded(cause: Cause, sign: Sign, answer: str) -> bool:
     return not named and share_possible(cause, sign.answers[answer]) <= 0.0
 
 
-def answer_chances(pack: Pack, cause: Cause | None, sign: Sign) -> dict[str, float]:
+class _Tables:
+    """The chances of the pack that was asked about last; the same few are asked for again and
+    again.
+    """
+
+    def __init__(self, pack: Pack) -> None:
+        self.pack = pack
+        self.known: dict[tuple[str, str], dict[str, float]] = {}
+        self.likely: dict[tuple[str, str, str], float] = {}
+
+
+_tables: list[_Tables] = []
+
+
+def _tables_of(pack: Pack) -> _Tables:
+    if not _tables or _tables[0].pack is not pack:
+        _tables[:] = [_Tables(pack)]
+    return _tables[0]
+
+
+def answer_chances(pack: Pack, cause: Cause | None, sign: Sign) -> Mapping[str, float]:
     """P(answer | cause) for each answer to a sign; without a cause as usual."""
+    known, key = _tables_of(pack).known, (cause.id if cause is not None else "", sign.id)
+    if key not in known:
+        known[key] = sign.shares if cause is None else _answer_chances(pack, cause, sign)
+    return known[key]
+
+
+def _answer_chances(pack: Pack, cause: Cause, sign: Sign) -> dict[str, float]:
     usual = sign.shares
-    if cause is None:
-        return usual
     named = {answer: pack.chance(grade) for answer, grade in cause.shows.get(sign.id, {}).items()}
     likely = {
         answer: share * share_possible(cause, sign.answers[answer])
@@ -71,9 +101,12 @@ def answer_chances(pack: Pack, cause: Cause | None, sign: Sign) -> dict[str, flo
 
 def likelihood(pack: Pack, cause: Cause, sign: Sign, answer: str) -> float:
     """P(answer | cause) as evidence: mixed with what is usual where the cause is not excluded."""
-    usual = sign.shares[answer]
-    chance = answer_chances(pack, cause, sign)[answer]
-    return chance if excluded(cause, sign, answer) else _mixed(chance, usual)
+    likely, key = _tables_of(pack).likely, (cause.id, sign.id, answer)
+    if key not in likely:
+        chance = answer_chances(pack, cause, sign)[answer]
+        ruled_out = excluded(cause, sign, answer)
+        likely[key] = chance if ruled_out else _mixed(chance, sign.shares[answer])
+    return likely[key]
 
 
 def _shared(likely: Mapping[str, float], left: float, total: float) -> dict[str, float]:

@@ -25,6 +25,9 @@ from mending.cli.show.reasoning import show_plan, show_why
     metavar="STEP",
     help="Why a step stands where it does: the plan with it first, last, and not at all.",
 )
+@click.option(
+    "--proof", is_flag=True, help="Also work out how far from the best order it is at most."
+)
 @click.option("--all", "everything", is_flag=True, help="Every visit in full.")
 @click.option(
     "--figure",
@@ -32,7 +35,13 @@ from mending.cli.show.reasoning import show_plan, show_why
 )
 @options.as_json
 def command(
-    case: str, care: str, why: str | None, everything: bool, figure: str | None, as_json: bool
+    case: str,
+    care: str,
+    why: str | None,
+    proof: bool,
+    everything: bool,
+    figure: str | None,
+    as_json: bool,
 ) -> None:
     """The order of steps: visits, minutes, needs, what is at stake, and why each step stands where
     it does.
@@ -41,6 +50,6 @@ def command(
     if why is not None:
         emit(why_of(load_case(Path(case)).state, base_pack(), why, care), as_json, show_why)
         return
-    result = plan_of(load_case(Path(case)).state, base_pack(), care, prove=True)
+    result = plan_of(load_case(Path(case)).state, base_pack(), care, prove=proof)
     draw_minutes(result, picture)
     emit(result, as_json, lambda plan: show_plan(plan, case, everything))
