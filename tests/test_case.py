@@ -2,6 +2,7 @@
 plan.
 """
 
+import json
 import shutil
 import subprocess
 import sys
@@ -9,17 +10,17 @@ import time
 import unittest
 from pathlib import Path
 
-from mending.case import load_case, plan_of, saw, started, tried
+from mending.case import load_case, plan_of, saw, started, to_put_back, tried
 from mending.case.events import Added, Learned
 from mending.case.folder import record as append
 from mending.case.lock import held
-from mending.case.thinking import facts_of
+from mending.case.thinking import facts_of, situation_of
 from mending.knowledge import base_pack
 from mending.model import Hand, InputError, RefusedError
 from mending.reason import ReportKind
 from mending.repair.boot import own_code
 from mending.workshop import BIOS_FAULTS, bios_disk
-from tests.support import PROGRAM, InFolder, patch
+from tests.support import PROGRAM, InFolder, patch, sha
 
 HAND = Hand("the test", "2026-03-02T08:10:00+00:00", 0.2)
 HOLD = """
@@ -226,11 +227,11 @@ class Flow(InFolder):
         self.run_here("open", self.case, "--quiet")
         self.run_here("saw", self.case, "after-logo=stop-screen", "recent-change=driver")
         picture = self.folder / "minutes.svg"
-        shown = self.run_here("plan", self.case, "--figure", picture)
+        shown = self.run_here("plan", self.case, "--proof", "--figure", picture)
         self.assertIn("no order can cost less than", shown)
         for words in ("minutes of work and waiting", "by 60 min", "expected:"):
             self.assertIn(words, picture.read_text())
-        plan = self.json_here("plan", self.case)
+        plan = self.json_here("plan", self.case, "--proof")
         self.assertEqual(plan["exact"], False)
         self.assertTrue(0 < plan["gap"] < 1)
         self.assertEqual(
@@ -270,6 +271,84 @@ class Flow(InFolder):
             self.assertEqual(load_case(self.case).state.tried[0].step, "set-active-flag")
             self.run_here("undo", self.case)
             self.assertEqual(load_case(self.case).state.tried, ())
+
+    def test_a_wrong_entry_is_taken_back_and_the_record_keeps_both(self):
+        self.run_here("open", self.case, "--quiet")
+        self.run_here("saw", self.case, "after-logo=cursor")
+        before = self.json_here("causes", self.case)
+        self.run_here("tried", self.case, "test-memory", "found")
+        self.run_here("started", self.case, "no")
+        self.assertNotEqual(self.json_here("causes", self.case), before)
+        self.run_here("tried", self.case, "test-memory", "--take-back")
+        self.run_here("started", self.case, "--take-back")
+        self.assertEqual(self.json_here("causes", self.case), before)
+        kinds = [json.loads(line)["event"]["kind"] for line in self.lines()]
+        self.assertEqual(kinds[-5:], ["saw", "tried", "started", "taken-back", "taken-back"])
+        refused = self.run_here("tried", self.case, "test-memory", "--take-back", expect=2)
+        self.assertIn("was not tried", refused)
+
+    def lines(self):
+        return (self.case / "record.jsonl").read_text().splitlines()
+
+    def test_a_test_start_taken_back_leaves_what_was_done_before_it_waiting_for_one(self):
+        self.run_here("open", self.case, "--quiet")
+        self.run_here("tried", self.case, "reseat-memory", "done")
+        self.run_here("started", self.case, "no")
+        self.run_here("started", self.case, "--take-back")
+        state = load_case(self.case).state
+        self.assertEqual([report.step for report in state.since_start], ["reseat-memory"])
+        self.assertEqual((state.starts, state.failed_starts), ((), ()))
+
+    def test_being_refused_access_says_nothing_of_the_cause_and_no_time_is_no_refusal(self):
+        self.run_here("open", self.case, "--quiet")
+        self.run_here("saw", self.case, "after-logo=cursor")
+        before = self.json_here("causes", self.case)["causes"]
+        step = "write-boot-code"
+        self.run_here("tried", self.case, step, "could-not-run", "--why", "refused")
+        self.run_here("started", self.case, "no")
+        self.assertEqual(self.json_here("causes", self.case)["causes"], before)
+        situation = situation_of(load_case(self.case).state, self.pack)
+        self.assertEqual(situation.tried, {step: False})
+        self.run_here("tried", self.case, "test-memory", "could-not-run", "--why", "no-time")
+        situation = situation_of(load_case(self.case).state, self.pack)
+        self.assertEqual(situation.tried, {step: False})
+
+    def test_a_case_is_closed_when_it_works_and_nothing_temporary_is_left(self):
+        self.run_here("open", self.case, "--quiet")
+        ending = ("close", self.case, "--cause", "driver-crashes", "--fix", "put-back-driver")
+        self.assertIn("does not say that it works", self.run_here(*ending, expect=4))
+        self.run_here("tried", self.case, "stop-automatic-restart", "found")
+        self.run_here("tried", self.case, "put-back-driver", "done")
+        self.run_here("started", self.case, "yes")
+        self.assertIn("stop-automatic-restart", self.run_here(*ending, expect=2))
+        back = [f"--put-back={step}=done" for step in to_put_back(load_case(self.case), self.pack)]
+        self.run_here(*ending, *back)
+        before = self.lines()
+        self.assertIn("is closed", self.run_here("saw", self.case, "beeps=none", expect=4))
+        self.assertEqual(self.lines(), before)
+        self.assertIn("closed: driver-crashes", self.run_here("cases", self.folder))
+        self.run_here("close", self.case, "--reopen")
+        self.run_here("saw", self.case, "beeps=none")
+
+    def test_nothing_is_written_to_the_disk_of_a_closed_case(self):
+        draft = bios_disk(own_code())
+        BIOS_FAULTS["two-active-entries"](draft)
+        draft.save(self.folder / "disk.img")
+        self.run_here("open", self.case, "--disk", self.folder / "disk.img")
+        self.run_here("started", self.case, "yes")
+        self.run_here("close", self.case, "--cause", "a stick was in", "--fix", "taken out")
+        before = sha(self.folder / "disk.img")
+        refused = self.run_here("mend", self.case, "active-flag", "--yes", expect=4)
+        self.assertIn("is closed", refused)
+        self.run_here("trace", self.case)
+        self.assertEqual(sha(self.folder / "disk.img"), before)
+
+    def test_a_report_that_a_step_cannot_give_is_refused(self):
+        self.run_here("open", self.case, "--quiet")
+        refused = self.run_here("tried", self.case, "test-memory", "mended", expect=2)
+        self.assertIn("may report: nothing-wrong, found", refused)
+        refused = self.run_here("tried", self.case, "reseat-memory", "found", expect=2)
+        self.assertIn("may report: done", refused)
 
     def test_a_working_pc_needs_no_plan(self):
         self.run_here("open", self.case)

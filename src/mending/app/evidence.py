@@ -101,4 +101,4 @@ def read_case(case: Case, host: Host, result: CrashesResult | None = None) -> Ca
         UsageError: an extra is missing.
     """
     told = result or read_crashes(str(case.folder), crash_files(case))
-    return records_read(case, host.hand, told)
+    return case if case.state.closed is not None else records_read(case, host.hand, told)

@@ -54,9 +54,10 @@ def carry_out_repair(
     """Write what was planned, prove it, and let the target's case remember it.
 
     Raises:
-        RefusedError: the target changed since, or cannot be written now.
+        RefusedError: the target changed since, cannot be written now, or its case is closed.
         RepairFailedError: it failed; everything was put back.
     """
+    target.refuse_closed()
     with opened_target(target.path, sector, for_writing=True) as source:
         result, after = carry_out(planned, source, target.journal(host), host.clock())
     if target.case is not None and result.undo_point is not None:

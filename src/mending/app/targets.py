@@ -39,6 +39,13 @@ class NamedTarget:
         self.boot_options = _read_options(dump) if dump is not None else None
         self.undo_folder = self.case.undo_folder if self.case else host.undo_folder
 
+    def refuse_closed(self) -> None:
+        """Raise RefusedError where the case is closed: nothing is written to its disk then."""
+        from mending.case import refuse_closed  # noqa: PLC0415 - lazy: a bare disk has no case
+
+        if self.case is not None:
+            refuse_closed(self.case)
+
     def journal(self, host: Host) -> "Journal":
         """The undo points of this target."""
         from mending.repair.journal import Journal  # noqa: PLC0415 - lazy: a trace needs none

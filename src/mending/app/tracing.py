@@ -16,7 +16,7 @@ def trace(
     """
     with opened_target(target.path, sector) as source:
         found = trace_target(source, firmware or target.firmware, target.boot_options)
-    if target.case is not None:
+    if target.case is not None and target.case.state.closed is None:
         from mending.case import traced  # noqa: PLC0415 - lazy: a bare disk has no case
 
         target.case = traced(target.case, host.hand, found)

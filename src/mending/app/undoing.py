@@ -54,6 +54,7 @@ def undo(target: NamedTarget, host: Host, wish: UndoWish) -> PointsResult:
         RefusedError: nothing to undo, or a guard says no.
         RepairFailedError: a write or the read-back failed.
     """
+    target.refuse_closed()
     journal, at = target.journal(host), host.clock()
     with opened_target(target.path) as source:
         chosen = _chosen(journal, journal.points_of(source, wish.allowed), wish, target.name)

@@ -2,6 +2,7 @@
 it.
 """
 
+from mending.case.closing import closed, reopened, to_put_back
 from mending.case.folder import (
     Case,
     crash_files,
@@ -9,6 +10,7 @@ from mending.case.folder import (
     list_cases,
     load_case,
     open_case,
+    refuse_closed,
 )
 from mending.case.results import CaseResult, CasesResult, case_result, cases_result
 from mending.case.thinking import causes_of, plan_of, question_of, why_of
@@ -22,9 +24,11 @@ from mending.case.work import (
     put_back,
     records_read,
     saw,
+    start_taken_back,
     started,
     traced,
     tried,
+    tried_taken_back,
 )
 
 __all__ = [
@@ -35,6 +39,7 @@ __all__ = [
     "case_result",
     "cases_result",
     "causes_of",
+    "closed",
     "crash_files",
     "heard",
     "is_case",
@@ -49,9 +54,14 @@ __all__ = [
     "put_back",
     "question_of",
     "records_read",
+    "refuse_closed",
+    "reopened",
     "saw",
+    "start_taken_back",
     "started",
+    "to_put_back",
     "traced",
     "tried",
+    "tried_taken_back",
     "why_of",
 ]

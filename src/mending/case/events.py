@@ -13,6 +13,7 @@ import msgspec
 
 from mending.boot.chain import Trace
 from mending.crash.judge import SeenCode
+from mending.knowledge import WhyNotRun
 from mending.model import Finding, InputError
 from mending.reason import ReportKind
 
@@ -78,8 +79,11 @@ class Read(CaseEvent, frozen=True, kw_only=True, tag="read"):
 
 
 class Tried(CaseEvent, frozen=True, kw_only=True, tag="tried"):
-    """A step was done and reported something. `undo_point` is set where it was one of our
-    repairs.
+    """A step was done and reported something.
+
+    Attributes:
+        undo_point: set where it was one of our repairs.
+        why: it could not be run.
     """
 
     step: str
@@ -87,6 +91,7 @@ class Tried(CaseEvent, frozen=True, kw_only=True, tag="tried"):
     codes: tuple[str, ...] = ()
     note: str = ""
     undo_point: str | None = None
+    why: WhyNotRun | None = None
 
 
 class Started(CaseEvent, frozen=True, kw_only=True, tag="started"):
@@ -96,11 +101,36 @@ class Started(CaseEvent, frozen=True, kw_only=True, tag="started"):
     note: str = ""
 
 
+class TakenBack(CaseEvent, frozen=True, kw_only=True, tag="taken-back"):
+    """An entry was wrong: the newest report of a step, or the newest test start where there is no
+    step.
+    """
+
+    step: str | None = None
+
+
 class Mended(CaseEvent, frozen=True, kw_only=True, tag="mended"):
     """One of our repairs was written."""
 
     repair: str
     undo_point: str
+
+
+class Closed(CaseEvent, frozen=True, kw_only=True, tag="closed"):
+    """The case is done: it works from cold.
+
+    Attributes:
+        cause: and `fix`: ids, or somebody's own words.
+        put_back: by step `done`, or why what it changed for a time stays.
+    """
+
+    cause: str
+    fix: str
+    put_back: Mapping[str, str] = {}
+
+
+class Reopened(CaseEvent, frozen=True, kw_only=True, tag="reopened"):
+    """Work on a closed case goes on."""
 
 
 class PutBack(CaseEvent, frozen=True, kw_only=True, tag="put-back"):
@@ -109,7 +139,21 @@ class PutBack(CaseEvent, frozen=True, kw_only=True, tag="put-back"):
     undo_point: str
 
 
-AnyEvent = Learned | Saw | Heard | Added | Traced | Read | Tried | Started | Mended | PutBack
+AnyEvent = (
+    Learned
+    | Saw
+    | Heard
+    | Added
+    | Traced
+    | Read
+    | Tried
+    | Started
+    | TakenBack
+    | Mended
+    | PutBack
+    | Closed
+    | Reopened
+)
 
 
 class _Line(msgspec.Struct, frozen=True, omit_defaults=True):

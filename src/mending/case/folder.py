@@ -7,7 +7,7 @@ from pathlib import Path
 
 import msgspec
 
-from mending.case.events import Added, AnyEvent, Record, decode_record, encode_lines
+from mending.case.events import Added, AnyEvent, Record, Reopened, decode_record, encode_lines
 from mending.case.lock import held
 from mending.case.state import CaseState, fold
 from mending.crash.read import LogFile, log_file
@@ -132,9 +132,11 @@ def record(case: Case, hand: Hand, *events: AnyEvent) -> Case:
     crash.
 
     Raises:
-        RefusedError: another program holds the case.
+        RefusedError: another program holds the case, or it is closed.
         InputError: it cannot be written, or was damaged meanwhile.
     """
+    if not any(isinstance(each, Reopened) for each in events):
+        refuse_closed(case)
     with held(case.folder, hand):
         path = case.folder / RECORD_FILE
         data = _record_bytes(case.folder)
@@ -144,6 +146,14 @@ def record(case: Case, hand: Hand, *events: AnyEvent) -> Case:
         if events:
             append_durably(path, encode_lines(events))
     return load_case(case.folder)
+
+
+def refuse_closed(case: Case) -> None:
+    """Raise RefusedError where nothing more may be done in a case."""
+    if case.state.closed is not None:
+        raise RefusedError(
+            f"{case.folder} is closed.", f"Go on with it: mending close {case.folder} --reopen"
+        )
 
 
 def _record(folder: Path) -> Record:

@@ -4,6 +4,7 @@ from collections.abc import Mapping, Sequence
 
 import msgspec
 
+from mending.case.events import Closed
 from mending.case.folder import Case
 from mending.knowledge import Pack
 from mending.reason import Contradiction, impossible_pairs
@@ -44,6 +45,15 @@ class SaidResult(msgspec.Struct, frozen=True, kw_only=True):
     left: tuple[str, ...]
 
 
+class ClosedResult(msgspec.Struct, frozen=True, kw_only=True):
+    """How a case ended."""
+
+    at: str
+    cause: str
+    fix: str
+    put_back: Mapping[str, str]
+
+
 class CaseResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="case/1"):
     """A case as it stands.
 
@@ -67,6 +77,7 @@ class CaseResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending",
     works: bool
     warning: str = ""
     contradictions: tuple[Contradiction, ...] = ()
+    closed: ClosedResult | None = None
 
 
 class CasesResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="cases/1"):
@@ -116,8 +127,15 @@ def case_result(case: Case, pack: Pack | None = None) -> CaseResult:
         undo_points=state.undo_points,
         works=state.works,
         warning=_TORN if case.torn else "",
+        closed=_closed(state.closed),
         contradictions=impossible_pairs(pack, state.seen) if pack is not None else (),
     )
+
+
+def _closed(event: Closed | None) -> ClosedResult | None:
+    if event is None:
+        return None
+    return ClosedResult(at=event.at, cause=event.cause, fix=event.fix, put_back=event.put_back)
 
 
 def cases_result(cases: Sequence[Case]) -> CasesResult:

@@ -8,13 +8,16 @@ from mending.boot.chain import Trace
 from mending.case.events import (
     Added,
     AnyEvent,
+    Closed,
     Heard,
     Learned,
     Mended,
     PutBack,
     Read,
+    Reopened,
     Saw,
     Started,
+    TakenBack,
     Traced,
     Tried,
 )
@@ -38,6 +41,7 @@ class CaseState(msgspec.Struct, frozen=True, kw_only=True):
         clues: what the crash records show, as they were read last.
         tried: steps in the order in which they were done.
         starts: test starts, newest last.
+        closed: how it ended; None while it is open.
     """
 
     facts: Mapping[str, str] = {}
@@ -56,6 +60,7 @@ class CaseState(msgspec.Struct, frozen=True, kw_only=True):
     failed_starts: tuple[tuple[Report, ...], ...] = ()
     since_start: tuple[Report, ...] = ()
     undo_points: tuple[str, ...] = ()
+    closed: Closed | None = None
 
     @property
     def works(self) -> bool:
@@ -117,10 +122,47 @@ def _after(state: CaseState, event: AnyEvent) -> CaseState:
                 state.failed_starts if event.works else (*state.failed_starts, state.since_start)
             )
             return _with(state, starts=(*state.starts, event), failed_starts=failed, since_start=())
+        case TakenBack():
+            return _step_back(state, event.step) if event.step else _start_back(state)
+        case Closed():
+            return _with(state, closed=event)
+        case Reopened():
+            return _with(state, closed=None)
         case Mended():
             return _with(state, undo_points=(*state.undo_points, event.undo_point), trace=None)
         case PutBack():
             return _without(state, event.undo_point)
+
+
+def _step_back(state: CaseState, step: str) -> CaseState:
+    """Without the newest report of a step, wherever it counted."""
+    number = max(at for at, attempt in enumerate(state.tried) if attempt.step == step)
+    report = Report(step, state.tried[number].report)
+    tried = (*state.tried[:number], *state.tried[number + 1 :])
+    if report in state.since_start:
+        return _with(state, tried=tried, since_start=_less(state.since_start, report))
+    failed = list(state.failed_starts)
+    for at in range(len(failed) - 1, -1, -1):
+        if report in failed[at]:
+            failed[at] = _less(failed[at], report)
+            break
+    return _with(state, tried=tried, failed_starts=tuple(failed))
+
+
+def _less(reports: tuple[Report, ...], report: Report) -> tuple[Report, ...]:
+    """Without the newest that is equal."""
+    number = max(at for at, other in enumerate(reports) if other == report)
+    return (*reports[:number], *reports[number + 1 :])
+
+
+def _start_back(state: CaseState) -> CaseState:
+    """Without the newest test start; what was done before it waits for one again."""
+    *starts, last = state.starts
+    if last.works:
+        return _with(state, starts=tuple(starts))
+    *failed, before = state.failed_starts
+    since = (*before, *state.since_start)
+    return _with(state, starts=tuple(starts), failed_starts=tuple(failed), since_start=since)
 
 
 def _after_words(state: CaseState, event: Heard) -> CaseState:

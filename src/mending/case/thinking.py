@@ -5,7 +5,7 @@ from collections.abc import Mapping
 import msgspec
 
 from mending.case.state import CaseState
-from mending.knowledge import Pack
+from mending.knowledge import Pack, WhyNotRun
 from mending.plan import (
     BACKUP,
     NO_QUESTION,
@@ -24,7 +24,7 @@ from mending.plan import (
 )
 from mending.reason import CausesResult, Evidence, ReportKind, believe
 
-_GAINED = {ReportKind.NOTHING_WRONG, ReportKind.MENDED}
+_GAINED = {ReportKind.NOTHING_WRONG, ReportKind.MENDED, ReportKind.DONE}
 """Reports after which what a step gives is there."""
 
 
@@ -145,5 +145,11 @@ def _care(pack: Pack, care: str) -> Care:
 
 
 def _tried(state: CaseState) -> Mapping[str, bool]:
-    """Steps that were tried; true where one could be run."""
-    return {attempt.step: attempt.report is not ReportKind.NOT_RUN for attempt in state.tried}
+    """Steps that were tried; true where one could be run. For what there was no time there may be
+    some now.
+    """
+    return {
+        attempt.step: attempt.report is not ReportKind.NOT_RUN
+        for attempt in state.tried
+        if attempt.why is not WhyNotRun.NO_TIME
+    }

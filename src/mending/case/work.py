@@ -17,6 +17,7 @@ from mending.case.events import (
     Read,
     Saw,
     Started,
+    TakenBack,
     Traced,
     Tried,
 )
@@ -24,8 +25,8 @@ from mending.case.folder import Case, record
 from mending.crash.judge import SeenCode, clues_in
 from mending.crash.results import CrashesResult
 from mending.disk.layout import HEAD_BYTES, content_kind_of
-from mending.knowledge import UNKNOWN, Pack, Sign
-from mending.model import Hand, InputError, UsageError, clean_text, load_rapidfuzz
+from mending.knowledge import UNKNOWN, Pack, Sign, Step, WhyNotRun
+from mending.model import Hand, InputError, RefusedError, UsageError, clean_text, load_rapidfuzz
 from mending.model.limits import EVIDENCE_BYTES
 from mending.reason import ReportKind, Statement
 from mending.source import make_folder, open_folder_source, open_source, read_file, write_durably
@@ -152,23 +153,68 @@ def tried(
     report: ReportKind,
     codes: Sequence[str] = (),
     note: str = "",
+    why: WhyNotRun | None = None,
 ) -> Case:
     """Record what a step reported.
 
+    Args:
+        why: it could not be run.
+
     Raises:
-        UsageError: an unknown step.
+        UsageError: an unknown step, or a report that does not fit it.
     """
     if step not in pack.steps:
         raise UsageError(
             f"There is no step called {step!r}.{_meant(step, list(pack.steps))}",
             "See: mending plan CASE",
         )
+    _check_report(pack.steps[step], report, why)
     kept = tuple(clean_text(code) for code in codes)
     return record(
         case,
         hand,
-        Tried(at=hand.since, step=step, report=report, codes=kept, note=clean_text(note)),
+        Tried(at=hand.since, step=step, report=report, codes=kept, note=clean_text(note), why=why),
     )
+
+
+def _check_report(step: Step, report: ReportKind, why: WhyNotRun | None) -> None:
+    if why is not None and report is not ReportKind.NOT_RUN:
+        raise UsageError("Only what could not be run has a reason for that.")
+    no_test = report is ReportKind.FOUND and not step.finds
+    no_change = report in {ReportKind.MENDED, ReportKind.DONE} and not step.fixes and step.finds
+    if no_test or no_change:
+        fitting = ", ".join(step.fitting)
+        raise UsageError(f"{step.id} does not report {report}.", f"It may report: {fitting}.")
+
+
+def tried_taken_back(case: Case, hand: Hand, step: str) -> Case:
+    """Record that the newest report of a step was wrong.
+
+    Raises:
+        UsageError: it was not tried.
+        RefusedError: it was one of our repairs, which is undone.
+    """
+    attempts = [attempt for attempt in case.state.tried if attempt.step == step]
+    if not attempts:
+        known = [attempt.step for attempt in case.state.tried]
+        raise UsageError(f"{step} was not tried in this case.{_meant(step, known)}")
+    if attempts[-1].undo_point is not None:
+        raise RefusedError(
+            f"{step} was written to the disk; it is not taken back here.",
+            f"Undo it: mending undo {case.folder}",
+        )
+    return record(case, hand, TakenBack(at=hand.since, step=step))
+
+
+def start_taken_back(case: Case, hand: Hand) -> Case:
+    """Record that the newest test start was entered wrongly.
+
+    Raises:
+        UsageError: there is none.
+    """
+    if not case.state.starts:
+        raise UsageError("No test start is recorded in this case.")
+    return record(case, hand, TakenBack(at=hand.since))
 
 
 def started(case: Case, hand: Hand, works: bool, note: str = "") -> Case:

@@ -30,6 +30,7 @@ COMMANDS = {
     "tried": ("case.tried", "record what a step reported"),
     "started": ("case.started", "record a test start: does the PC start now?"),
     "work": ("case.work", "go through the plan one step at a time"),
+    "close": ("case.close", "close a case: it works from cold, cause and fix are named"),
     "mend": ("disk.mend", "carry out an offline repair, with an undo point"),
     "undo": ("disk.undo", "take a repair back, or list the undo points"),
     "report": ("case.report", "write a page about a case"),

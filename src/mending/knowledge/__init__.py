@@ -25,6 +25,7 @@ from mending.knowledge.schema import (
     Speech,
     Step,
     Visit,
+    WhyNotRun,
     answers_of,
 )
 
@@ -48,6 +49,7 @@ __all__ = [
     "Step",
     "Stop",
     "Visit",
+    "WhyNotRun",
     "WordsRow",
     "answers_of",
     "base_codes",

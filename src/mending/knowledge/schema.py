@@ -22,10 +22,22 @@ Need = str | tuple[str, ...]
 class ReportKind(StrEnum):
     """What a step said when it was done. Whether the PC starts is another matter."""
 
+    DONE = "done"
+    FOUND = "found"
     NOTHING_WRONG = "nothing-wrong"
     MENDED = "mended"
     NOT_MENDED = "not-mended"
     NOT_RUN = "not-run"
+
+
+class WhyNotRun(StrEnum):
+    """Why a step could not be run."""
+
+    REFUSED = "refused"
+    NO_KEY = "no-key"
+    NO_MENU = "no-menu"
+    NO_TIME = "no-time"
+    """It can be planned again."""
 
 
 class Answer(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -169,6 +181,18 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True
     finds: Mapping[str, str] = {}
     reports: Mapping[ReportKind, str] = {}
     repair: RepairId | None = None
+
+    @property
+    def fitting(self) -> tuple[ReportKind, ...]:
+        """The reports that make sense of this step: a test finds something or nothing, a repair
+        that looks mends it or does not, what merely changes something is done or fails.
+        """
+        if not self.finds:
+            return (ReportKind.DONE, ReportKind.NOT_MENDED, ReportKind.NOT_RUN)
+        if not self.fixes:
+            return (ReportKind.NOTHING_WRONG, ReportKind.FOUND, ReportKind.NOT_RUN)
+        mends = (ReportKind.MENDED, ReportKind.NOT_MENDED)
+        return (ReportKind.NOTHING_WRONG, *mends, ReportKind.NOT_RUN)
 
     @property
     def takes(self) -> float:

@@ -22,6 +22,8 @@ MENDED_ANYWAY = 0.15
 HALF_HEARTED = 0.3
 """What is left of a step's chance to fix when it did not itself report a repair."""
 
+_PUT_RIGHT = {ReportKind.MENDED, ReportKind.DONE}
+
 Likelihood = Mapping[str, float]
 
 
@@ -152,7 +154,12 @@ def _report_chance(pack: Pack, step: Step, cause: str, kind: ReportKind) -> floa
     fixes = pack.chance(step.fixes[cause]) if cause in step.fixes else 0.0
     mended = max(fixes, MENDED_ANYWAY)
     not_mended = min(max(finds * (1 - fixes), FALSE_ALARM), 1 - mended)
-    chances = {ReportKind.MENDED: mended, ReportKind.NOT_MENDED: not_mended}
+    chances = {
+        ReportKind.MENDED: mended,
+        ReportKind.DONE: mended,
+        ReportKind.NOT_MENDED: not_mended,
+        ReportKind.FOUND: not_mended,
+    }
     return max(chances.get(kind, 1 - mended - not_mended), SMOOTHING)
 
 
@@ -164,7 +171,7 @@ def _start_item(pack: Pack, causes: list[Cause], done: tuple[Report, ...]) -> It
         if report.kind is not ReportKind.NOT_RUN and report.step in pack.steps
     ]
     for report in counted:
-        share = 1.0 if report.kind is ReportKind.MENDED else HALF_HEARTED
+        share = 1.0 if report.kind in _PUT_RIGHT else HALF_HEARTED
         for cause, grade in pack.steps[report.step].fixes.items():
             if cause in given:
                 given[cause] *= 1 - share * pack.chance(grade)

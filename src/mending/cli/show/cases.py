@@ -21,6 +21,13 @@ def show_case(case: CaseResult) -> RenderableType:
         for attempt in case.tried
     ]
     cells += [("test start", "works" if start.works else "does not start") for start in case.starts]
+    if case.closed is not None:
+        cells += [
+            ("closed", case.closed.at),
+            ("cause", case.closed.cause),
+            ("fix", case.closed.fix),
+        ]
+        cells += [(f"put back {step}", said) for step, said in case.closed.put_back.items()]
     parts = [text(case.warning, "yellow")] if case.warning else []
     for pair in case.contradictions:
         says = f"These cannot both be right: {pair.evidence} / {pair.other}."
@@ -55,6 +62,8 @@ def show_cases(result: CasesResult) -> RenderableType:
 
 
 def _stand(case: CaseResult) -> str:
+    if case.closed is not None:
+        return f"closed: {case.closed.cause}"
     if case.works:
-        return "works again"
+        return "works again, to be closed"
     return f"disk stops at {plain_id(case.failing_phase)}" if case.failing_phase else "open"

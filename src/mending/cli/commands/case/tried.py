@@ -4,27 +4,51 @@ from pathlib import Path
 
 import click
 
-from mending.case import case_result, load_case, tried
+from mending.case import case_result, load_case, tried, tried_taken_back
 from mending.cli import options
 from mending.cli.host import this_host
 from mending.cli.packs import base_pack
 from mending.cli.show.cases import show_case
 from mending.cli.show.console import emit
+from mending.knowledge import WhyNotRun
+from mending.model import UsageError
 from mending.reason import ReportKind
+
+_COULD_NOT_RUN = "could-not-run"
+_REPORTS = [*(kind.value for kind in ReportKind), _COULD_NOT_RUN]
 
 
 @click.command("tried")
 @options.case_argument
 @click.argument("step")
-@click.argument("report", type=click.Choice([kind.value for kind in ReportKind]))
+@click.argument("report", type=click.Choice(_REPORTS), required=False)
 @click.option("--code", "codes", multiple=True, help="A code that it printed; repeatable.")
-@click.option("--note", default="", help="Anything else, or why it could not be run.")
+@click.option("--note", default="", help="Anything else.")
+@click.option(
+    "--why",
+    type=click.Choice([why.value for why in WhyNotRun]),
+    help="Why it could not be run: access refused, no recovery key, no such menu, no time.",
+)
+@click.option("--take-back", is_flag=True, help="Its newest report was entered wrongly.")
 @options.as_json
 def command(
-    case: str, step: str, report: str, codes: tuple[str, ...], note: str, as_json: bool
+    case: str,
+    step: str,
+    report: str | None,
+    codes: tuple[str, ...],
+    note: str,
+    why: str | None,
+    take_back: bool,
+    as_json: bool,
 ) -> None:
     """Record what a step reported. Whether the PC starts is another matter: see `started`."""
-    known = tried(
-        load_case(Path(case)), base_pack(), this_host().hand, step, ReportKind(report), codes, note
-    )
+    if (report is None) is not take_back:
+        raise UsageError("Say what it reported, or --take-back.", "See: mending tried --help")
+    known, hand = load_case(Path(case)), this_host().hand
+    if report is None:
+        known = tried_taken_back(known, hand, step)
+    else:
+        kind = ReportKind.NOT_RUN if report == _COULD_NOT_RUN else ReportKind(report)
+        reason = WhyNotRun(why) if why else None
+        known = tried(known, base_pack(), hand, step, kind, codes, note, reason)
     emit(case_result(known), as_json, show_case)

@@ -20,6 +20,8 @@ from mending.plan import StepResult, VisitResult
 from mending.reason import ReportKind
 
 _REPORTS = {
+    "done": "it is done",
+    "found": "it found something",
     "nothing-wrong": "it found nothing wrong",
     "mended": "it put something right",
     "not-mended": "it found something and could not put it right",
@@ -76,7 +78,7 @@ def _visit(known: Case, pack: Pack, visit: VisitResult) -> Case | None:
         known, report = _step(known, pack, step)
         if report == "stop":
             return None
-        if report == "mended" and pack.steps[step.id].fixes:
+        if report in {"mended", "done"} and pack.steps[step.id].fixes:
             break
         if (
             report == "not-run"
@@ -101,6 +103,7 @@ def _step(known: Case, pack: Pack, planned: StepResult) -> tuple[Case, str]:
     reports = {
         kind: ": ".join(filter(None, (words, _told(step, kind))))
         for kind, words in _REPORTS.items()
+        if kind in {*step.fitting, "stop"}
     }
     report = prompts.choose("What did it report?", reports, unknown=False)
     if report == "stop":
