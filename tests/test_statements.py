@@ -146,3 +146,21 @@ class Told(InFolder):
         refused = run("saw", self.desk, "beeps=pattern", "code=qqq", expect=2)
         self.assertIn("mending code TEXT", refused)
         self.assertEqual(load_case(self.desk).state.seen, {})
+
+    def test_the_text_of_a_screen_is_evidence_as_the_same_code_from_a_dump_is(self):
+        run("open", self.desk, "--quiet")
+        text = "Your PC ran into a problem and needs to restart.\nSYSTEM_SERVICE_EXCEPTION\n"
+        (self.folder / "screen.txt").write_text(text)
+        run("add", self.desk, self.folder / "screen.txt")
+        state = load_case(self.desk).state
+        self.assertEqual(state.seen["after-logo"], "stop-screen")
+        self.assertIn("SYSTEM_SERVICE_EXCEPTION", [code.name for code in state.codes])
+        self.assertTrue(
+            any(clue.id == "code-suggests-driver" for clue in state.as_evidence().clues)
+        )
+
+    def test_several_different_codes_point_to_memory(self):
+        run("open", self.desk, "--quiet")
+        run("saw", self.desk, "code=0x1a", "code=0x3b", "code=0x50")
+        clues = {clue.id for clue in load_case(self.desk).state.as_evidence().clues}
+        self.assertIn("scattered-codes", clues)

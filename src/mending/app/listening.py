@@ -8,12 +8,15 @@ import msgspec
 from mending.case import Case, learn, listened, saw
 from mending.crash.judge import SeenCode, codes_in
 from mending.knowledge import Codes, Pack
-from mending.model import Hand, UsageError
+from mending.model import Hand, UsageError, clean_text
 from mending.reason import Statement, Understanding
+from mending.source import read_file
 
 CODE = "code"
 """The name under which a code that a screen showed is given."""
 _CHOSEN = re.compile(r"[A-Za-z][A-Za-z0-9_-]*=\S.*", re.DOTALL)
+_SCREEN_BYTES = 8192
+"""What a screen shows has no more."""
 _LEADS = {"screen": "", "since": "since ", "changed": "after "}
 """What a note is about, put before its words: "update" alone is then what came before."""
 
@@ -92,6 +95,28 @@ def take(case: Case, pack: Pack, hand: Hand, told: Told, statements: Sequence[St
     if told.facts:
         grown = learn(grown, pack, hand, told.facts, {})
     return listened(grown, hand, statements) if statements else grown
+
+
+def hear_file(case: Case, pack: Pack, codes: Codes, hand: Hand) -> Case:
+    """Understand a text that was attached last, if it is short enough to be what a screen shows."""
+    newest = case.state.evidence[-1]
+    if newest.sort != "text" or newest.copy is None or newest.bytes > _SCREEN_BYTES:
+        return case
+    text = read_file(case.place_of(newest), _SCREEN_BYTES).decode("utf-8", "replace")
+    statements = understand([clean_text("; ".join(text.split("\n")))], pack, codes)
+    told = [
+        _only_codes(each) if each.codes else each
+        for each in statements
+        if each.codes or each.sure.signs or each.sure.facts
+    ]
+    return listened(case, hand, told) if told else case
+
+
+def _only_codes(statement: Statement) -> Statement:
+    """What codes and messages imply: a screen does not speak as a caller does."""
+    implied = {name for code in statement.codes for name in code.implies}
+    kept = tuple(answer for answer in statement.signs if answer.question in implied)
+    return msgspec.structs.replace(statement, signs=kept, facts=())
 
 
 def corrected(statement: Statement, wrong: Sequence[str]) -> Statement:

@@ -4,7 +4,9 @@ import click
 
 from mending.app.evidence import attach, holds_records, read_case
 from mending.app.host import Host
+from mending.app.listening import hear_file
 from mending.case import Case
+from mending.cli.packs import base_codes, base_pack
 from mending.model import UsageError
 
 
@@ -16,7 +18,10 @@ def attach_and_read(case: Case, path: str, host: Host, as_disk: bool = False) ->
     if not holds_records(grown):
         return grown
     try:
-        return read_case(grown, host)
+        known = read_case(grown, host)
+        if known.state.clues != case.state.clues:
+            return known
+        return hear_file(known, base_pack(), base_codes(), host.hand)
     except UsageError as error:
         click.echo(f"Attached, but not read yet. {error} {error.hint}", err=True)
         return grown

@@ -143,11 +143,14 @@ def _by_name(text: str, codes: Codes) -> Iterator[CodeMatch]:
     whole, said = _key(text), {match.group(0) for match in _NAME.finditer(text)}
     written = {_key(text) for text in said if "_" in text or text.isupper()} | {whole}
     exact = [name for name in named if name in written]
+    has_message = any(message.expression.search(text) for message in codes.messages)
     for name in exact:
         kind, row = named[name]
-        yield _match(kind, row, codes, "certain", "the name as the screen shows it", behind)
+        as_shown = "_" in text or text.isupper()
+        confidence = "certain" if as_shown or not has_message else "likely"
+        yield _match(kind, row, codes, confidence, "the name as the screen shows it", behind)
     number = _NUMBER.fullmatch(text.strip())
-    if exact or number or any(message.expression.search(text) for message in codes.messages):
+    if exact or number or has_message:
         return
     for score, name in sorted(
         ((_likeness(name, whole, named), name) for name in named), reverse=True

@@ -115,11 +115,10 @@ class Understanding:
         codes = codes_in(text, self._codes)
         for code in codes:
             for name, answer in code.implies.items():
-                if name not in answers:
-                    answers[name] = UnderstoodAnswer(
-                        question=name, answer=answer, words=code.words, sure=True
-                    )
-                    unclear.pop(name, None)
+                answers[name] = UnderstoodAnswer(
+                    question=name, answer=answer, words=code.words, sure=True
+                )
+                unclear.pop(name, None)
         return Statement(
             text=text,
             codes=codes,
