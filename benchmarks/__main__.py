@@ -11,6 +11,7 @@ from benchmarks import (
     planning,
     search_speed,
     startup,
+    wrong_answers,
 )
 
 
@@ -24,6 +25,7 @@ def main() -> None:
     planning.run()
     false_alarms.run()
     plan.run()
+    wrong_answers.run()
 
 
 main()

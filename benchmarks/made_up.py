@@ -25,10 +25,14 @@ _FALSE_ALARM = 0.03
 class MadeUp:
     """One PC: its hidden cause, its facts, what is known of it at first, and what each step would
     do.
+
+    Args:
+        wrong: how often an answer to a sign is another one than the right one.
     """
 
-    def __init__(self, pack: Pack, seed: int) -> None:
+    def __init__(self, pack: Pack, seed: int, wrong: float = 0.0) -> None:
         self.pack, self.random = pack, Random(f"made-up-{seed}")
+        self.wrong, self.mistakes = wrong, Random(f"wrong-{seed}")
         self.facts = {name: self._drawn(fact.shares) for name, fact in pack.facts.items()}
         self.cause = self._cause()
         self.signs = {name: self._answer(sign) for name, sign in pack.signs.items()}
@@ -38,7 +42,7 @@ class MadeUp:
             *_TAKEN_IN,
             *self.random.sample(sorted(set(pack.signs) - set(_TAKEN_IN)), _MORE_SIGNS),
         ]
-        self.seen = {name: self.signs[name] for name in told}
+        self.seen = {name: self.told(name) for name in told}
         self.known = {
             name: answer
             for name, answer in self.facts.items()
@@ -49,6 +53,16 @@ class MadeUp:
             step: (self.random.random(), self.random.random()) for step in sorted(pack.steps)
         }
         self.odds = {step: (self._factor(), self._factor()) for step in sorted(pack.steps)}
+
+    def told(self, sign: str) -> str:
+        """What somebody answers."""
+        right = self.signs[sign]
+        others = {
+            name: share for name, share in self.pack.signs[sign].shares.items() if name != right
+        }
+        if self.mistakes.random() >= self.wrong:
+            return right
+        return self.mistakes.choices(list(others), list(others.values()))[0]
 
     def minutes(self, step: Step) -> float:
         """What the step really takes here."""

@@ -26,15 +26,15 @@ CARE = Care(PACK.grades.prices["files"], PACK.grades.hand_over)
 _ASIDE = {"trace-disk", *(step.id for step in PACK.steps.values() if step.repair)}
 """No disk is at hand here: what reads and mends one is left to nobody."""
 _NOT_RUN_MINUTES = 1.0
-_MOST_VISITS = 40
+MOST_VISITS = 40
 _QUESTIONS = 10
 """Asked before the first step, by whoever reasons; lists are the same for everyone."""
 
 
 @dataclass
 class Run:
-    """One PC under one strategy. `minutes` are those of work; `mended` is None until it works, then
-    the minutes.
+    """One PC under one strategy. `minutes` are those of work, `asked` those of them that went into
+    asking; `mended` is None until it works, then the minutes.
     """
 
     pc: MadeUp
@@ -47,6 +47,7 @@ class Run:
     tried: dict[str, bool] = field(default_factory=dict)
     reports: list[Report] = field(default_factory=list)
     failed: list[tuple[Report, ...]] = field(default_factory=list)
+    asked: float = 0.0
 
     def visit(self, steps: Sequence[Step], wary: bool) -> None:
         """Do steps in one place and make a test start. Args: wary: stop at a report that names
@@ -115,20 +116,22 @@ class Run:
         return dict(believe(PACK, evidence).beliefs), options, situation
 
 
-def _begun(pc: MadeUp) -> Run:
+def begun(pc: MadeUp) -> Run:
+    """A PC about which nothing was asked yet."""
     return Run(pc, dict(pc.facts), seen=dict(pc.seen), known=dict(pc.known))
 
 
 def _asked(pc: MadeUp) -> Run:
     """With the questions first that tell most for a minute; their minutes are paid."""
-    run = _begun(pc)
+    run = begun(pc)
     for _ in range(_QUESTIONS):
         evidence = Evidence(facts=facts_in(PACK, run.known, run.seen), seen=run.seen)
         signs = telling(PACK, evidence)
         if not signs:
             break
-        run.seen[signs[0].id] = pc.signs[signs[0].id]
+        run.seen[signs[0].id] = pc.told(signs[0].id)
         run.minutes += signs[0].minutes
+        run.asked += signs[0].minutes
     return run
 
 
@@ -137,7 +140,7 @@ def by_plan(pc: MadeUp) -> Run:
     and so on.
     """
     run = _asked(pc)
-    for _ in range(_MOST_VISITS):
+    for _ in range(MOST_VISITS):
         beliefs, options, situation = run.thought()
         plan = make_plan(beliefs, options, visit_costs(PACK, situation), CARE)
         if not plan.visits:
@@ -153,7 +156,7 @@ def by_greed(pc: MadeUp) -> Run:
     after each.
     """
     run = _asked(pc)
-    for _ in range(_MOST_VISITS):
+    for _ in range(MOST_VISITS):
         beliefs, options, situation = run.thought()
         costs, left = visit_costs(PACK, situation), ResidualBelief(beliefs)
         by_id, best = (
@@ -186,7 +189,7 @@ def by_list(order: Sequence[str]) -> Callable[[MadeUp], Run]:
     """The same steps for everyone; those that follow each other in one place share a visit."""
 
     def go(pc: MadeUp) -> Run:
-        run, steps = _begun(pc), [PACK.steps[name] for name in order]
+        run, steps = begun(pc), [PACK.steps[name] for name in order]
         able = [step for step in steps if pc.lacking(step, run.facts) is None]
         while able and run.mended is None:
             count = next(

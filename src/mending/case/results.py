@@ -7,7 +7,7 @@ import msgspec
 from mending.case.events import Closed
 from mending.case.folder import Case
 from mending.knowledge import Pack
-from mending.reason import Contradiction, impossible_pairs
+from mending.reason import Contradiction, ReportKind, impossible_pairs
 
 _TORN = "A crash left something unfinished at the end of the record; it was passed over."
 
@@ -59,6 +59,7 @@ class CaseResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending",
 
     Attributes:
         contradictions: answers that cannot both be right.
+        next: the arguments of the command that makes sense now; empty where none does.
     """
 
     name: str
@@ -78,6 +79,7 @@ class CaseResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending",
     warning: str = ""
     contradictions: tuple[Contradiction, ...] = ()
     closed: ClosedResult | None = None
+    next: str = ""
 
 
 class CasesResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="cases/1"):
@@ -128,8 +130,24 @@ def case_result(case: Case, pack: Pack | None = None) -> CaseResult:
         works=state.works,
         warning=_TORN if case.torn else "",
         closed=_closed(state.closed),
+        next=_next(case),
         contradictions=impossible_pairs(pack, state.seen) if pack is not None else (),
     )
+
+
+def _next(case: Case) -> str:
+    state = case.state
+    if state.closed is not None:
+        return ""
+    if state.works:
+        return f"close {case.folder}"
+    if any(report.kind is not ReportKind.NOT_RUN for report in state.since_start):
+        return f"started {case.folder} yes|no"
+    findings = state.trace.fatal if state.trace is not None else ()
+    repairs = {str(repair) for finding in findings for repair in finding.repairs}
+    if repairs:
+        return f"mend {case.folder} {repairs.pop() if len(repairs) == 1 else '--all'}"
+    return f"{'plan' if state.seen or state.trace is not None else 'ask'} {case.folder}"
 
 
 def _closed(event: Closed | None) -> ClosedResult | None:

@@ -32,7 +32,8 @@ def show_case(case: CaseResult) -> RenderableType:
     for pair in case.contradictions:
         says = f"These cannot both be right: {pair.evidence} / {pair.other}."
         parts += [text(says, "yellow"), text("  Take one back with NAME=unknown.")]
-    return Group(title(f"case {case.name}"), *parts, indented(rows(cells)))
+    then = [text(f"next: mending {case.next}", "bold")] if case.next else []
+    return Group(title(f"case {case.name}"), *parts, indented(rows(cells)), *then)
 
 
 def show_statement(statement: Statement) -> RenderableType:

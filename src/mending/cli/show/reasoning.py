@@ -10,7 +10,8 @@ from mending.reason import CauseResult, CausesResult
 _SHOWN = 6
 _LEAST = 0.01
 _BAR = 12
-_FULL_VISITS = 2
+_FULL_VISITS = 1
+_REASONS = 3
 _LATER_VISITS = 5
 _LED = 3
 
@@ -103,7 +104,7 @@ def show_plan(plan: PlanResult, named: str, everything: bool = False) -> Rendera
             else []
         )
         parts += [
-            title("and then"),
+            title("if that did not help"),
             indented(rows(cells[:_LATER_VISITS], wide=3, drop=(2,)), *more),
         ]
     if not plan.visits:
@@ -121,25 +122,35 @@ def show_plan(plan: PlanResult, named: str, everything: bool = False) -> Rendera
             text(""),
             text(f"chance that it works: {by}; expected: {plan.expected_minutes:.0f} minutes"),
         ]
-        parts += [text(f"order: {_proof(plan)}", "dim")]
+        if plan.exact or plan.gap is not None:
+            parts += [text(f"order: {_proof(plan)}", "dim")]
     if plan.blocked:
-        reasons = [
-            (step.id, f"{step.chance:.0%}", text(step.says, "dim")) for step in plan.blocked[:5]
-        ]
-        parts += [text(""), title("cannot be done now"), indented(rows(reasons, wide=2, drop=(1,)))]
-    if plan.first and plan.first.repair:
-        parts += [text(""), text(f"next: mending mend {named} {plan.first.repair}", "bold")]
+        parts += [text(""), title("cannot be done now"), *_reasons(plan)]
+    if plan.first:
+        step = plan.first
+        then = f"mend {named} {step.repair}" if step.repair else f"tried {named} {step.id} REPORT"
+        parts += [text(""), text(f"next: mending {then}", "bold")]
     return Group(*parts)
+
+
+def _reasons(plan: PlanResult) -> list[RenderableType]:
+    """What cannot be done, by the reason, those that would help most first."""
+    by_reason: dict[str, list[str]] = {}
+    for step in plan.blocked:
+        by_reason.setdefault(step.says, []).append(f"{step.id} {step.chance:.0%}")
+    shown: list[RenderableType] = []
+    for says, names in list(by_reason.items())[:_REASONS]:
+        shown.append(indented(text(", ".join(names)), indented(text(says, "dim"))))
+    return shown
 
 
 def _proof(plan: PlanResult) -> str:
     """What is known about the order."""
     if plan.exact:
         return "no order of these steps costs less"
-    if plan.gap is None:
-        return "a good one; how near to the best is not worked out here"
+    gap = plan.gap or 0.0
     return (
-        f"no order can cost less than {1 - plan.gap:.0%} of this one ({plan.cost:.0f} min, stakes"
+        f"no order can cost less than {1 - gap:.0%} of this one ({plan.cost:.0f} min, stakes"
         " and handing over in)"
     )
 

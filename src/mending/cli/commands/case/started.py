@@ -3,6 +3,7 @@
 from pathlib import Path
 
 import click
+import msgspec
 
 from mending.case import case_result, load_case, plan_of, start_taken_back, started
 from mending.cli import options
@@ -29,6 +30,8 @@ def command(case: str, works: str | None, note: str, take_back: bool, as_json: b
         known = start_taken_back(known, hand)
     else:
         known = started(known, hand, works == "yes", note)
-    emit(case_result(known), as_json, show_case)
-    if not known.state.works and not as_json:
+    goes_on = not known.state.works and not as_json
+    result = case_result(known)
+    emit(msgspec.structs.replace(result, next="") if goes_on else result, as_json, show_case)
+    if goes_on:
         say(show_plan(plan_of(known.state, base_pack()), case))
