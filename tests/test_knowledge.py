@@ -183,7 +183,7 @@ class Thinking(unittest.TestCase):
 
         def before(care):
             """Steps planned before the first that puts programs or files at stake."""
-            options = options_from(PACK, situation, care == "speed")
+            options = options_from(PACK, situation)
             plan = make_plan(
                 beliefs, options, costs, Care(PACK.grades.prices[care], PACK.grades.hand_over)
             )
@@ -195,23 +195,17 @@ class Thinking(unittest.TestCase):
 
         self.assertLess(before("speed"), before("programs"))
 
-    def test_personal_files_are_put_at_stake_behind_a_copy_or_an_explicit_word(self):
-        erase = {
-            hasty: next(
-                option
-                for option in options_from(PACK, Situation(), hasty)
-                if option.id == "reinstall-erasing"
-            )
-            for hasty in (False, True)
-        }
-        self.assertIn("copy-personal-files", erase[False].after)
-        self.assertNotIn("copy-personal-files", erase[True].after)
+    def test_personal_files_are_put_at_stake_behind_a_copy(self):
+        erase = next(
+            option for option in options_from(PACK, Situation()) if option.id == "reinstall-erasing"
+        )
+        self.assertIn("copy-personal-files", erase.after)
         facts = {"large-drive": "no", "second-pc": "no", "spare-parts": "no"}
         tried = {"fetch-parts": False}
         stuck = next(
             option
             for option in options_from(PACK, Situation(facts=facts, tried=tried))
-            if option.id == erase[False].id
+            if option.id == erase.id
         )
         self.assertIn("copy of the personal files first", stuck.blocked)
 

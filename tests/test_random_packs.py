@@ -91,19 +91,18 @@ class Obedience(unittest.TestCase):
             packs += 1
             facts = {fact: random.choice(("yes", "no")) for fact in FACTS if random.random() < 0.6}
             tried = {step: random.random() < 0.7 for step in pack.steps if random.random() < 0.1}
-            hasty = random.random() < 0.2
             situation = Situation(facts=facts, tried=tried)
             seen = {name: "yes" for name in pack.signs if random.random() < 0.5}
-            options = options_from(pack, situation, hasty)
+            options = options_from(pack, situation)
             beliefs = believe(pack, Evidence(facts=facts, seen=seen)).beliefs
             care = Care(
                 pack.grades.prices[random.choice(("files", "speed"))], pack.grades.hand_over
             )
             plan = make_plan(beliefs, options, visit_costs(pack, situation), care)
-            planned += self.obeys(pack, plan, facts, tried, hasty)
+            planned += self.obeys(pack, plan, facts, tried)
         self.assertGreater(planned, 500)
 
-    def obeys(self, pack, plan, facts, tried, hasty):
+    def obeys(self, pack, plan, facts, tried):
         """Walk the plan as a technician would; returns how many steps it has."""
         known, done, steps = dict(facts), {name for name, ran in tried.items() if ran}, 0
         for visit in plan.visits:
@@ -114,7 +113,7 @@ class Obedience(unittest.TestCase):
                 self.assertLessEqual(set(step.after), done)
                 for name, need in {**pack.visits[step.place].needs, **step.needs}.items():
                     self.assertIn(known.get(name, "yes"), answers_of(need), (step.id, name))
-                if step.stakes is Risk.FILES and not hasty:
+                if step.stakes is Risk.FILES:
                     self.assertEqual(known.get("backup"), "yes", step.id)
                 known |= step.gives
                 done.add(step.id)

@@ -6,6 +6,7 @@ import msgspec
 
 from mending.case.state import CaseState
 from mending.knowledge import Pack, WhyNotRun
+from mending.model import Phase
 from mending.plan import (
     BACKUP,
     NO_QUESTION,
@@ -22,8 +23,10 @@ from mending.plan import (
     visit_costs,
     why_there,
 )
-from mending.reason import CausesResult, Evidence, ReportKind, believe
+from mending.reason import CausesResult, Evidence, ReportKind, believe, last_phase
 
+RECOVERY = "recovery-opens"
+"""The sign whether recovery opens without a stick."""
 _GAINED = {ReportKind.NOTHING_WRONG, ReportKind.MENDED, ReportKind.DONE}
 """Reports after which what a step gives is there."""
 
@@ -68,12 +71,12 @@ def plan_of(state: CaseState, pack: Pack, care: str = "files", prove: bool = Fal
     """What to do, in order. Empty once the PC works.
 
     Args:
-        care: a key of the pack's prices; `speed` may risk personal files without a copy.
+        care: a key of the pack's prices.
         prove: work out how far from the best order it is at most, where it is not known to be the
             best.
     """
     situation = situation_of(state, pack)
-    options = [] if state.works else options_from(pack, situation, care == "speed")
+    options = [] if state.works else options_from(pack, situation)
     costs = visit_costs(pack, situation)
     return make_plan(causes_of(state, pack).beliefs, options, costs, _care(pack, care), prove)
 
@@ -85,7 +88,7 @@ def why_of(state: CaseState, pack: Pack, step: str, care: str = "files") -> WhyR
         UsageError: a step that is not in it.
     """
     situation = situation_of(state, pack)
-    options = options_from(pack, situation, care == "speed")
+    options = options_from(pack, situation)
     beliefs, costs = causes_of(state, pack).beliefs, visit_costs(pack, situation)
     return why_there(plan_of(state, pack, care), step, beliefs, options, costs, _care(pack, care))
 
@@ -94,12 +97,24 @@ def situation_of(state: CaseState, pack: Pack) -> Situation:
     """What decides which steps can be done."""
     findings = state.trace.findings if state.trace else ()
     return Situation(
-        facts={**state.seen, **facts_of(state, pack)},
+        facts={**_unreached(state, pack), **state.seen, **facts_of(state, pack)},
         tried=_tried(state),
         on_bench=state.disk is not None,
         traced=state.trace is not None,
         repairs=frozenset(repair for finding in findings for repair in finding.repairs),
     )
+
+
+def _unreached(state: CaseState, pack: Pack) -> dict[str, str]:
+    """Interrupted starts lead to recovery only where the start gets as far as the boot manager."""
+    last = last_phase(pack, state.seen)
+    if state.trace is not None and state.trace.fatal:
+        last = min(last, *(finding.phase for finding in state.trace.fatal), key=_rank)
+    return {RECOVERY: "no"} if last.rank < Phase.BOOT_MANAGER.rank else {}
+
+
+def _rank(phase: Phase) -> int:
+    return phase.rank
 
 
 def facts_of(state: CaseState, pack: Pack) -> dict[str, str]:

@@ -148,6 +148,7 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True
         how: how it is done.
         tells: how to tell that it worked.
         normal: what is normal while it runs, so that nobody cuts it off.
+        also: other places where it can be done as well.
         minutes: at work. waits: minutes in which it runs by itself.
         undone: how it can be undone; empty where it cannot.
         put_back: what has to be put back afterwards.
@@ -170,6 +171,7 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True
     minutes: float
     waits: float = 0.0
     place: Place
+    also: tuple[Place, ...] = ()
     stakes: Risk = Risk.NOTHING
     undone: str = ""
     put_back: str = ""

@@ -48,19 +48,18 @@ class Option(msgspec.Struct, frozen=True, kw_only=True):
     repair: str | None
 
 
-def options_from(pack: Pack, situation: Situation, hasty: bool = False) -> list[Option]:
-    """Every step of the pack that is for this kind of PC and was not done yet.
-
-    Args:
-        hasty: personal files may be risked without a copy.
+def options_from(pack: Pack, situation: Situation) -> list[Option]:
+    """Every step of the pack that is for this kind of PC and was not done yet. What puts personal
+    files at stake comes behind a copy of them, whatever a person cares for.
     """
     needs = Needs(pack, situation)
+    costs = visit_costs(pack, situation)
     open_steps = [
-        step
+        _placed(step, needs, costs)
         for step in pack.steps.values()
         if not situation.tried.get(step.id, False) and needs.concerns(step)
     ]
-    made = {step.id: _option(pack, step, needs, hasty) for step in open_steps}
+    made = {step.id: _option(pack, step, needs) for step in open_steps}
     for name, option in made.items():
         if not option.blocked and _leads_back(made, option.after, name):
             made[name] = msgspec.structs.replace(option, blocked="It needs a step that needs it.")
@@ -73,6 +72,16 @@ def options_from(pack: Pack, situation: Situation, hasty: bool = False) -> list[
                 after = dict.fromkeys((*made[step.id].after, other))
                 made[step.id] = msgspec.structs.replace(made[step.id], after=tuple(after))
     return list(made.values())
+
+
+def _placed(step: Step, needs: Needs, costs: Mapping[Place, VisitCost]) -> Step:
+    """The step in the place with the shortest way of those that are known to be open; in its own
+    place where none is.
+    """
+    placed = [msgspec.structs.replace(step, place=place) for place in (step.place, *step.also)]
+    visits = needs.pack.visits
+    open_ones = [each for each in placed if needs.situation.meets(visits[each.place].needs)]
+    return min(open_ones, key=lambda each: costs[each.place].enter_minutes, default=step)
 
 
 def _leads_back(made: Mapping[str, Option], after: tuple[str, ...], name: str) -> bool:
@@ -103,13 +112,13 @@ def visit_costs(pack: Pack, situation: Situation) -> dict[Place, VisitCost]:
     return costs
 
 
-def _option(pack: Pack, step: Step, needs: Needs, hasty: bool) -> Option:
+def _option(pack: Pack, step: Step, needs: Needs) -> Option:
     situation = needs.situation
     wanted = needs.of(step)
     after = [name for name in step.after if not situation.tried.get(name, False)]
     after += needs.supplied(wanted)
     blocked = _blocked(step, needs)
-    if step.stakes is Risk.FILES and not hasty and situation.facts.get(BACKUP) != "yes":
+    if step.stakes is Risk.FILES and situation.facts.get(BACKUP) != "yes":
         copy = needs.giver(BACKUP, ("yes",))
         if copy is None:
             blocked = (

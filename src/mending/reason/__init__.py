@@ -6,7 +6,7 @@ from mending.reason.beliefs import Beliefs, CauseResult, CausesResult, EvidenceW
 from mending.reason.conflict import Contradiction, impossible_pairs
 from mending.reason.evidence import Evidence, Report
 from mending.reason.likelihood import sign_likelihood
-from mending.reason.reach import answer_chances, excluded
+from mending.reason.reach import answer_chances, excluded, last_phase
 from mending.reason.statements import Statement, Understanding, UnderstoodAnswer
 
 __all__ = [
@@ -25,6 +25,7 @@ __all__ = [
     "believe",
     "excluded",
     "impossible_pairs",
+    "last_phase",
     "sign_likelihood",
     "telling",
 ]

@@ -40,6 +40,16 @@ def possible_phases(answer: Answer) -> tuple[Phase, ...]:
     return PHASES[first:end]
 
 
+def last_phase(pack: Pack, seen: Mapping[str, str]) -> Phase:
+    """The last phase in which a start that shows all of this may stop."""
+    last = PHASES[-1]
+    for name, answer in seen.items():
+        row = pack.signs[name].answers.get(answer) if name in pack.signs else None
+        if row is not None:
+            last = min(last, possible_phases(row)[-1], key=lambda phase: phase.rank)
+    return last
+
+
 def share_possible(cause: Cause, answer: Answer) -> float:
     """How large a part of what a cause does goes with an answer, from 0 to 1."""
     possible = possible_phases(answer)

@@ -163,7 +163,9 @@ def _chance(step: StepResult) -> str:
     """The chance to fix; a step that has none is there to find out, or because others need it."""
     if step.chance >= _LEAST:
         return f"{step.chance:.0%}"
-    return "to find out" if step.tests else "needed first"
+    if step.tests:
+        return "to find out"
+    return f"under {_LEAST:.0%}" if step.chance > 0 else "needed first"
 
 
 def _names(visit: VisitResult) -> str:

@@ -18,7 +18,7 @@ from mending.cli.show.reasoning import show_plan, show_why
     "--care",
     type=click.Choice(["files", "programs", "speed"]),
     default="files",
-    help="What to spare most; `speed` may risk personal files without a copy.",
+    help="What to spare most. Personal files are copied before anything risks them, always.",
 )
 @click.option(
     "--why",
