@@ -11,7 +11,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from mending.crash.lookup import look_up
-from mending.knowledge import base_codes, load_codes
+from mending.knowledge import base_codes, base_pack, load_codes
 from mending.model import InputError
 from tests.support import InFolder
 
@@ -64,6 +64,12 @@ class ReadOut(unittest.TestCase):
             with self.subTest(text):
                 first = look_up(text, CODES).matches[0]
                 self.assertEqual((first.name, first.phase), (by, phase))
+
+    def test_what_messages_imply_are_answers_of_the_signs(self):
+        signs = base_pack().signs
+        for message in CODES.messages:
+            for name, answer in message.implies.items():
+                self.assertIn(answer, signs[name].answers, message.pattern)
 
     def test_a_name_in_plain_words_is_no_better_than_a_message(self):
         first, *others = look_up("access denied", CODES).matches

@@ -48,6 +48,26 @@ class Content(unittest.TestCase):
     def test_every_fault_is_told_with_file_table_and_key(self):
         faults = {
             (
+                "signs.toml",
+                'denied = "none"',
+                'denied = "silence"',
+            ): "denied: 'silence' is no answer",
+            (
+                "signs.toml",
+                'stops_before = "firmware"',
+                'stops_before = "power", reaches = "power"',
+            ): "it cannot reach power and stop before that",
+            (
+                "signs.toml",
+                '"power light"',
+                '"|"',
+            ): "a phrase without a word",
+            (
+                "causes.toml",
+                "stops = { power = 8",
+                "stops = { power = -8",
+            ): "the weights must be above 0",
+            (
                 "causes.toml",
                 'phase = "power"',
                 'phase = "lunch"',

@@ -27,7 +27,18 @@ def _signs(pack: Pack) -> Iterator[str]:
             if len(sign.answers) < 2 or any(answer.usual <= 0 for answer in sign.answers.values()):
                 yield f"{where}: at least two answers are needed, each with `usual` above 0."
             yield from _implied(pack, sign, where)
+            yield from _said(sign, where)
             yield from need_faults(pack, sign.pointless, f"{where}, pointless")
+
+
+def _said(sign: Sign, where: str) -> Iterator[str]:
+    for answer, row in sign.answers.items():
+        if row.denied and row.denied not in sign.answers:
+            yield f"{where}, {answer}, denied: {row.denied!r} is no answer of it."
+        if any(not text.replace("|", " ").strip() for text in row.words):
+            yield f"{where}, {answer}, words: a phrase without a word."
+        if row.reaches and row.stops_before and row.reaches.rank >= row.stops_before.rank:
+            yield f"{where}, {answer}: it cannot reach {row.reaches} and stop before that."
 
 
 def _implied(pack: Pack, sign: Sign, where: str) -> Iterator[str]:
@@ -57,6 +68,8 @@ def _causes(pack: Pack) -> Iterator[str]:
             yield f"{where}: weight {cause.weight!r} is no grade."
         if not any(cause.id in step.fixes for step in pack.steps.values()):
             yield f"{where}: no step fixes it."
+        if any(weight <= 0 for weight in cause.stops.values()):
+            yield f"{where}, stops: the weights must be above 0."
         yield from _shows(pack, cause, where)
         yield from _likelier(pack, cause, where)
         yield from (
