@@ -24,7 +24,7 @@ SENTENCES = [
         "fans-lights=normal after-logo=nothing lock-key=dead",
         "logo=never",
     ),
-    ("strange windows keep popping up and my files are renamed", "pop-ups=yes", ""),
+    ("strange boxes keep popping up and my files are renamed", "pop-ups=yes", ""),
     (
         "It goes to the login and when I type the password it goes back to the login",
         "sign-in=back-again",

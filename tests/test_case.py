@@ -10,7 +10,7 @@ import time
 import unittest
 from pathlib import Path
 
-from mending.case import load_case, plan_of, saw, started, to_put_back, tried
+from mending.case import closing, load_case, plan_of, saw, started, tried
 from mending.case.events import Added, Learned
 from mending.case.folder import record as append
 from mending.case.lock import held
@@ -321,7 +321,10 @@ class Flow(InFolder):
         self.run_here("tried", self.case, "put-back-driver", "done")
         self.run_here("started", self.case, "yes")
         self.assertIn("stop-automatic-restart", self.run_here(*ending, expect=2))
-        back = [f"--put-back={step}=done" for step in to_put_back(load_case(self.case), self.pack)]
+        back = [
+            f"--put-back={step}=done"
+            for step in closing.to_put_back(load_case(self.case), self.pack)
+        ]
         self.run_here(*ending, *back)
         before = self.lines()
         self.assertIn("is closed", self.run_here("saw", self.case, "beeps=none", expect=4))

@@ -305,7 +305,7 @@ class AtTheKeyboard(Workshop):
             child.sendline("")
         child.expect(pexpect.EOF)
         record = (self.folder / "case" / "record.jsonl").read_text().splitlines()
-        case = json.loads(record[0])["events"][0]
+        case = json.loads(record[0])["event"]
         self.assertEqual((case["facts"]["form"], case["facts"]["backup"]), ("laptop", "unknown"))
         self.assertNotIn("\x1b", case["notes"]["screen"])
 

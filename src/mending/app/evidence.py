@@ -11,8 +11,8 @@ from mending.case import (
     Case,
     add_evidence,
     crash_files,
-    heard,
     learned,
+    listened,
     open_case,
     records_read,
 )
@@ -43,8 +43,8 @@ def start_case(
         with opened_target(disk) as source:
             open_environment(source)
     first = learned(pack, facts, notes, host.clock())
-    words = [heard(statement, host.clock()) for statement in statements]
-    case = open_case(Path(folder), [first, *words], host.clock())
+    case = open_case(Path(folder), [first], host.clock())
+    case = listened(case, host.hand, statements) if statements else case
     return attach(case, disk, host, as_disk=True) if disk is not None else case
 
 

@@ -41,10 +41,8 @@ class NamedTarget:
 
     def refuse_closed(self) -> None:
         """Raise RefusedError where the case is closed: nothing is written to its disk then."""
-        from mending.case import refuse_closed  # noqa: PLC0415 - lazy: a bare disk has no case
-
         if self.case is not None:
-            refuse_closed(self.case)
+            self.case.refuse_closed()
 
     def journal(self, host: Host) -> "Journal":
         """The undo points of this target."""

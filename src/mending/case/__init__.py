@@ -2,7 +2,7 @@
 it.
 """
 
-from mending.case.closing import closed, reopened, to_put_back
+from mending.case import closing
 from mending.case.folder import (
     Case,
     crash_files,
@@ -10,13 +10,11 @@ from mending.case.folder import (
     list_cases,
     load_case,
     open_case,
-    refuse_closed,
 )
 from mending.case.results import CaseResult, CasesResult, case_result, cases_result
 from mending.case.thinking import causes_of, plan_of, question_of, why_of
 from mending.case.work import (
     add_evidence,
-    heard,
     learn,
     learned,
     listened,
@@ -24,11 +22,10 @@ from mending.case.work import (
     put_back,
     records_read,
     saw,
-    start_taken_back,
     started,
+    taken_back,
     traced,
     tried,
-    tried_taken_back,
 )
 
 __all__ = [
@@ -39,9 +36,8 @@ __all__ = [
     "case_result",
     "cases_result",
     "causes_of",
-    "closed",
+    "closing",
     "crash_files",
-    "heard",
     "is_case",
     "learn",
     "learned",
@@ -54,14 +50,10 @@ __all__ = [
     "put_back",
     "question_of",
     "records_read",
-    "refuse_closed",
-    "reopened",
     "saw",
-    "start_taken_back",
     "started",
-    "to_put_back",
+    "taken_back",
     "traced",
     "tried",
-    "tried_taken_back",
     "why_of",
 ]

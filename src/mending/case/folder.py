@@ -43,6 +43,13 @@ class Case(msgspec.Struct, frozen=True):
     state: CaseState
     torn: bool = False
 
+    def refuse_closed(self) -> None:
+        """Raise RefusedError where nothing more may be done in it."""
+        if self.state.closed is not None:
+            raise RefusedError(
+                f"{self.folder} is closed.", f"Go on with it: mending close {self.folder} --reopen"
+            )
+
     @property
     def undo_folder(self) -> Path:
         """Where the undo points of this case lie."""
@@ -136,7 +143,7 @@ def record(case: Case, hand: Hand, *events: AnyEvent) -> Case:
         InputError: it cannot be written, or was damaged meanwhile.
     """
     if not any(isinstance(each, Reopened) for each in events):
-        refuse_closed(case)
+        case.refuse_closed()
     with held(case.folder, hand):
         path = case.folder / RECORD_FILE
         data = _record_bytes(case.folder)
@@ -146,14 +153,6 @@ def record(case: Case, hand: Hand, *events: AnyEvent) -> Case:
         if events:
             append_durably(path, encode_lines(events))
     return load_case(case.folder)
-
-
-def refuse_closed(case: Case) -> None:
-    """Raise RefusedError where nothing more may be done in a case."""
-    if case.state.closed is not None:
-        raise RefusedError(
-            f"{case.folder} is closed.", f"Go on with it: mending close {case.folder} --reopen"
-        )
 
 
 def _record(folder: Path) -> Record:

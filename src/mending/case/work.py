@@ -187,13 +187,21 @@ def _check_report(step: Step, report: ReportKind, why: WhyNotRun | None) -> None
         raise UsageError(f"{step.id} does not report {report}.", f"It may report: {fitting}.")
 
 
-def tried_taken_back(case: Case, hand: Hand, step: str) -> Case:
-    """Record that the newest report of a step was wrong.
+def taken_back(case: Case, hand: Hand, step: str | None = None) -> Case:
+    """Record that the newest report of a step was wrong; without a step, the newest test start.
 
     Raises:
-        UsageError: it was not tried.
+        UsageError: there is none.
         RefusedError: it was one of our repairs, which is undone.
     """
+    if step is None and not case.state.starts:
+        raise UsageError("No test start is recorded in this case.")
+    if step is not None:
+        _check_taken_back(case, step)
+    return record(case, hand, TakenBack(at=hand.since, step=step))
+
+
+def _check_taken_back(case: Case, step: str) -> None:
     attempts = [attempt for attempt in case.state.tried if attempt.step == step]
     if not attempts:
         known = [attempt.step for attempt in case.state.tried]
@@ -203,18 +211,6 @@ def tried_taken_back(case: Case, hand: Hand, step: str) -> Case:
             f"{step} was written to the disk; it is not taken back here.",
             f"Undo it: mending undo {case.folder}",
         )
-    return record(case, hand, TakenBack(at=hand.since, step=step))
-
-
-def start_taken_back(case: Case, hand: Hand) -> Case:
-    """Record that the newest test start was entered wrongly.
-
-    Raises:
-        UsageError: there is none.
-    """
-    if not case.state.starts:
-        raise UsageError("No test start is recorded in this case.")
-    return record(case, hand, TakenBack(at=hand.since))
 
 
 def started(case: Case, hand: Hand, works: bool, note: str = "") -> Case:

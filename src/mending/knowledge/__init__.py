@@ -1,6 +1,5 @@
 """What Mending knows, as TOML that a technician can write: facts, signs, causes, steps."""
 
-from mending.knowledge.check import check_pack
 from mending.knowledge.codes import Codes, Message, Stop, base_codes, load_codes
 from mending.knowledge.events import (
     EventKind,
@@ -55,7 +54,6 @@ __all__ = [
     "base_codes",
     "base_events",
     "base_pack",
-    "check_pack",
     "load_codes",
     "load_events",
     "load_pack",

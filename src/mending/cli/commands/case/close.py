@@ -4,7 +4,7 @@ from pathlib import Path
 
 import click
 
-from mending.case import Case, case_result, causes_of, closed, load_case, reopened, to_put_back
+from mending.case import Case, case_result, causes_of, closing, load_case
 from mending.cli import options, prompts
 from mending.cli.host import interactive, this_host
 from mending.cli.packs import base_pack
@@ -41,7 +41,7 @@ def command(
     """Close a case: it starts from cold, cause and fix are named, nothing temporary is left."""
     known, hand, pack = load_case(Path(case)), this_host().hand, base_pack()
     if reopen:
-        emit(case_result(reopened(known, hand)), as_json, show_case)
+        emit(case_result(closing.reopened(known, hand)), as_json, show_case)
         return
     said = options.pairs(put_back)
     asking = interactive() and not as_json and known.state.works
@@ -51,7 +51,7 @@ def command(
     if cause is None or fix is None:
         missing = "--cause" if cause is None else "--fix"
         raise UsageError(f"{missing} is missing: what was wrong, and what mended it?")
-    emit(case_result(closed(known, pack, hand, cause, fix, said)), as_json, show_case)
+    emit(case_result(closing.closed(known, pack, hand, cause, fix, said)), as_json, show_case)
 
 
 def _cause(case: Case, pack: Pack) -> str:
@@ -68,7 +68,7 @@ def _fix(case: Case) -> str:
 
 def _put_back(case: Case, pack: Pack, said: dict[str, str]) -> dict[str, str]:
     answers = {}
-    for step, words in to_put_back(case, pack).items():
+    for step, words in closing.to_put_back(case, pack).items():
         if step not in said:
             is_back = click.confirm(f"{words} Is that done?", default=True)
             answers[step] = "done" if is_back else str(click.prompt("  why does it stay?"))

@@ -5,7 +5,7 @@ from pathlib import Path
 import click
 import msgspec
 
-from mending.case import case_result, load_case, plan_of, start_taken_back, started
+from mending.case import case_result, load_case, plan_of, started, taken_back
 from mending.cli import options
 from mending.cli.host import this_host
 from mending.cli.packs import base_pack
@@ -26,10 +26,7 @@ def command(case: str, works: str | None, note: str, take_back: bool, as_json: b
     if (works is None) is not take_back:
         raise UsageError("Say yes or no, or --take-back.", "See: mending started --help")
     known, hand = load_case(Path(case)), this_host().hand
-    if works is None:
-        known = start_taken_back(known, hand)
-    else:
-        known = started(known, hand, works == "yes", note)
+    known = started(known, hand, works == "yes", note) if works else taken_back(known, hand)
     goes_on = not known.state.works and not as_json
     result = case_result(known)
     emit(msgspec.structs.replace(result, next="") if goes_on else result, as_json, show_case)

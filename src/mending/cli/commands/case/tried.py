@@ -4,7 +4,7 @@ from pathlib import Path
 
 import click
 
-from mending.case import case_result, load_case, tried, tried_taken_back
+from mending.case import case_result, load_case, taken_back, tried
 from mending.cli import options
 from mending.cli.host import this_host
 from mending.cli.packs import base_pack
@@ -46,7 +46,7 @@ def command(
         raise UsageError("Say what it reported, or --take-back.", "See: mending tried --help")
     known, hand = load_case(Path(case)), this_host().hand
     if report is None:
-        known = tried_taken_back(known, hand, step)
+        known = taken_back(known, hand, step)
     else:
         kind = ReportKind.NOT_RUN if report == _COULD_NOT_RUN else ReportKind(report)
         reason = WhyNotRun(why) if why else None
