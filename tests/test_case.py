@@ -16,7 +16,8 @@ from mending.case.folder import record as append
 from mending.case.lock import held
 from mending.case.thinking import facts_of, situation_of
 from mending.knowledge import base_pack
-from mending.model import Hand, InputError, RefusedError
+from mending.model import Hand, InputError, Place, RefusedError
+from mending.plan import visit_costs
 from mending.reason import ReportKind
 from mending.repair.boot import own_code
 from mending.workshop import BIOS_FAULTS, bios_disk
@@ -247,10 +248,8 @@ class Flow(InFolder):
     def test_what_follows_from_steps_and_signs_is_known(self):
         self.run_here("open", self.case, "--quiet", "--fact", "rescue-stick=no")
         self.run_here("saw", self.case, "after-logo=desktop", "pop-ups=yes")
-        ways = {
-            visit["place"]: visit["how"] for visit in self.json_here("plan", self.case)["visits"]
-        }
-        self.assertIn("from the desktop", ways["safe-mode"])
+        costs = visit_costs(self.pack, situation_of(load_case(self.case).state, self.pack))
+        self.assertIn("from the desktop", costs[Place.SAFE_MODE].how)
         facts = facts_of(load_case(self.case).state, self.pack)
         self.assertEqual((facts["desktop-opens"], facts["rescue-stick"]), ("yes", "no"))
         self.run_here("tried", self.case, "copy-personal-files", "not-mended")
