@@ -193,6 +193,10 @@ class Streams(unittest.TestCase):
             found = unpacked(MemorySource(data), "log")
             self.assertEqual([name for name, _ in found], names)
             self.assertEqual(found[0][1].read(), text)
+        for plain in (b"x?" + text, b"x", b"xG" + text, b"PK of the quay\n"):
+            self.assertEqual(unpacked(MemorySource(plain), "log")[0][1].read(), plain)
+        long = text * 100  # more than one buffer
+        self.assertEqual(unpacked(MemorySource(zlib.compress(long)), "log")[0][1].read(), long)
         at_limit = gzip.compress(bytes(EXPANDED_LEAST))
         stream = unpacked(MemorySource(at_limit), "log")[0][1]
         self.assertEqual(
