@@ -21,7 +21,10 @@ TERMINALS = {
     "trace-uefi": ["trace chart-room"],
     "causes": ["causes pier-kiosk"],
     "plan": ["plan lounge-1 | head -46"],
-    "ask": ["ask lounge-1"],
+    "ask": [
+        "saw lounge-1 'for half an hour all is well, then it hangs, and the dog barks' --quiet",
+        "ask lounge-1",
+    ],
     "mend": ["mend quay-desk-2 boot-code --yes", "undo quay-desk-2 --list", "mend mess-room"],
     "rehearse": ["rehearse images/gate-2.img", "rehearse images/quay-desk-1.img"],
     "search": ["search ticket-hall", "mend ticket-hall"],

@@ -297,4 +297,9 @@ SENTENCES = [
     ("there were a lot of pop ups last week", "pop-ups=yes", ""),
     ("only when it has been running for an hour", "when-it-fails=warm", "after-logo=desktop"),
     ("always exactly after two minutes", "stays-up=same", "when-it-fails=warm"),
+    (
+        "for half an hour all is well, then it hangs, and the dog barks",
+        "when-it-fails=warm stays-up=hangs",
+        "",
+    ),
 ]

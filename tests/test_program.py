@@ -12,6 +12,8 @@ from pathlib import Path
 import jsonschema
 import pexpect
 
+from mending.case import closing, load_case
+from mending.knowledge import base_pack
 from mending.repair.boot import own_code
 from mending.workshop import bios_disk, uefi_disk
 from tests.support import GRUB_FILES, PROGRAM, InFolder, needs, sha
@@ -308,6 +310,37 @@ class AtTheKeyboard(Workshop):
         case = json.loads(record[0])["event"]
         self.assertEqual((case["facts"]["form"], case["facts"]["backup"]), ("laptop", "unknown"))
         self.assertNotIn("\x1b", case["notes"]["screen"])
+
+    def test_what_was_understood_is_confirmed_or_corrected(self):
+        case = self.folder / "ferry"
+        self.run_here("open", case, "--quiet")
+        child = self.talk("saw", case, "the fans run, and it beeps three times")
+        child.expect("Is that right")
+        child.sendline("n")
+        child.expect("fans turn and lights come on")
+        child.sendline("y")
+        child.expect("several beeps")
+        child.sendline("n")
+        child.expect(pexpect.EOF)
+        self.assertEqual(load_case(case).state.seen, {"fans-lights": "normal"})
+
+    def test_closing_asks_for_cause_and_fix_and_what_is_to_be_put_back(self):
+        case = self.folder / "ferry"
+        self.run_here("open", case, "--quiet")
+        self.run_here("tried", case, "turn-driver-off", "done")
+        self.run_here("started", case, "yes")
+        child = self.talk("close", case)
+        child.expect("What was wrong")
+        child.sendline("1")
+        child.expect("What mended it")
+        child.sendline("turn-driver-off")
+        for _ in closing.to_put_back(load_case(case), base_pack()):
+            child.expect("Is that done")
+            child.sendline("y")
+        child.expect(pexpect.EOF)
+        closed = load_case(case).state.closed
+        self.assertEqual(closed.fix, "turn-driver-off")
+        self.assertIn(closed.cause, base_pack().causes)
 
     def test_work_mends_records_and_stops_when_it_works(self):
         self.run_here("undo", self.case("quay-desk-2"))

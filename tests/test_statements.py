@@ -38,6 +38,7 @@ class Sentences(unittest.TestCase):
         self.assertEqual(answers("no beeps and the fans run")["fans-lights"], "normal")
         self.assertEqual(answers("it is not hot")["heat"], "no")
         self.assertNotIn("after-logo", answers("there is no blue screen"))
+        self.assertEqual(answers("the logo never appears")["logo"], "never")
 
     def test_a_mistyped_word_is_taken_for_the_one_that_was_meant(self):
         self.assertEqual(answers("the scrren is black")["after-logo"], "nothing")
@@ -140,6 +141,26 @@ class Told(InFolder):
         self.assertIn("cannot both be right", shown)
         self.assertIn("fans-lights=none", shown)
         self.assertIn("sign-in=works", shown)
+
+    def test_odd_input_is_refused_in_one_sentence_and_records_nothing(self):
+        run("open", self.desk, "--quiet")
+        for words, says in (
+            ("", "Nothing to record"),
+            ("code=", "no answer behind"),
+            ("beeps= ", "no answer behind"),
+            ("beeps=pattern=x", "is no answer to beeps"),
+        ):
+            self.assertIn(says, run("saw", self.desk, words, expect=2))
+        self.assertEqual(load_case(self.desk).state.seen, {})
+        run("saw", self.desk, "logo = never")
+        self.assertEqual(load_case(self.desk).state.seen, {"logo": "never"})
+
+    def test_one_plain_word_is_no_code_and_a_long_text_is_shown_short(self):
+        for word in ("dead", "a", "be", "7"):
+            self.assertEqual(UNDERSTANDING.of(word).codes, ())
+        run("open", self.desk, "--quiet")
+        shown = run("saw", self.desk, "no " * 5000, "--quiet")
+        self.assertLess(len(shown), 3000)
 
     def test_a_code_that_is_not_known_is_said_and_nothing_is_recorded(self):
         run("open", self.desk, "--quiet")

@@ -14,7 +14,7 @@ from mending.source import read_file
 
 CODE = "code"
 """The name under which a code that a screen showed is given."""
-_CHOSEN = re.compile(r"[A-Za-z][A-Za-z0-9_-]*=\S.*", re.DOTALL)
+_CHOSEN = re.compile(r"\s*([A-Za-z][A-Za-z0-9_-]*)\s*=\s*(.*)", re.DOTALL)
 _SCREEN_BYTES = 8192
 """What a screen shows has no more."""
 _LEADS = {"screen": "", "since": "since ", "changed": "after "}
@@ -39,13 +39,18 @@ def told_apart(words: Sequence[str], pack: Pack, codes: Codes) -> Told:
     """Arguments as answers (`NAME=ANSWER`), codes (`code=0x7b`) and words of one's own.
 
     Raises:
-        UsageError: a code that is not known.
+        UsageError: a code that is not known, no answer behind a name, or nothing at all.
     """
     signs, facts, seen, said = dict[str, str](), dict[str, str](), list[SeenCode](), list[str]()
     for word in words:
-        name, _, answer = word.partition("=")
-        if not _CHOSEN.fullmatch(word):
+        chosen = _CHOSEN.fullmatch(word)
+        name, answer = chosen.groups() if chosen else ("", "")
+        if not word.strip():
+            raise UsageError("Nothing to record.", "See: mending signs")
+        if chosen is None:
             said.append(word)
+        elif not answer.strip():
+            raise UsageError(f"There is no answer behind {word.strip()!r}.")
         elif name == CODE:
             seen += _codes(answer, codes)
         elif name in pack.facts and name not in pack.signs:

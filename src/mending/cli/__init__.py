@@ -17,7 +17,7 @@ COMMANDS = {
     "cases": ("case.cases", "list the cases in a folder"),
     "add": ("case.add", "attach a disk, an image or another piece of evidence to a case"),
     "signs": ("case.signs", "list what can be seen at a PC, and the answers"),
-    "saw": ("case.saw", "record what was seen"),
+    "saw": ("case.saw", "record what was seen, or what somebody says of it"),
     "ask": ("case.ask", "ask the most telling question next"),
     "trace": ("disk.trace", "which phase of starting fails, check by check, and why"),
     "code": ("evidence.code", "explain a stop code, a status code or a message on the screen"),
@@ -30,10 +30,10 @@ COMMANDS = {
     "tried": ("case.tried", "record what a step reported"),
     "started": ("case.started", "record a test start: does the PC start now?"),
     "work": ("case.work", "go through the plan one step at a time"),
-    "close": ("case.close", "close a case: it works from cold, cause and fix are named"),
     "mend": ("disk.mend", "carry out an offline repair, with an undo point"),
     "undo": ("disk.undo", "take a repair back, or list the undo points"),
     "report": ("case.report", "write a page about a case"),
+    "close": ("case.close", "close a case: it works from cold, cause and fix are named"),
 }
 
 

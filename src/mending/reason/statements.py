@@ -112,7 +112,7 @@ class Understanding:
                     question=name, answer=first.answer, words=first.clause.text, sure=first.sure
                 )
         self._drop_impossible(answers, heard)
-        codes = codes_in(text, self._codes)
+        codes = codes_in(text, self._codes) if _may_hold_code(text) else ()
         for code in codes:
             for name, answer in code.implies.items():
                 answers[name] = UnderstoodAnswer(
@@ -204,6 +204,11 @@ class Understanding:
                 guessed = {clause.words[at] for at in places} & clause.guessed
                 sure = not clause.unsure and len(guessed) < len(places)
                 yield _Heard(meant, clause, places, weight, sure)
+
+
+def _may_hold_code(text: str) -> bool:
+    """One plain word is no code: "a", "be" and "dead" are hexadecimal numbers, too."""
+    return len(text.split()) > 1 or text.lower().startswith("0x") or "_" in text
 
 
 def _left(clauses: list[Clause], heard: Mapping[str, list[_Heard]]) -> Iterator[str]:

@@ -6,6 +6,9 @@ from mending.case import CaseResult, CasesResult
 from mending.cli.show.console import indented, plain_id, rows, text, title
 from mending.reason import Statement
 
+_MOST_WORDS, _MOST_LEFT = 240, 6
+"""Characters of what somebody said that are shown again, and pieces that were not understood."""
+
 
 def show_case(case: CaseResult) -> RenderableType:
     """One case as it stands."""
@@ -15,7 +18,8 @@ def show_case(case: CaseResult) -> RenderableType:
     cells += [(name, f'"{words}"') for name, words in case.notes.items()]
     cells += [(f"saw {name}", answer) for name, answer in case.seen.items()]
     cells += [("saw code", code) for code in case.codes]
-    cells += [("not understood", f'"{words}"') for said in case.said for words in said.left]
+    left = [words for said in case.said for words in said.left][-_MOST_LEFT:]
+    cells += [("not understood", f'"{_short(words)}"') for words in left]
     cells += [
         (f"tried {attempt.step}", " ".join([attempt.report, *attempt.codes, attempt.note]).strip())
         for attempt in case.tried
@@ -46,10 +50,14 @@ def show_statement(statement: Statement) -> RenderableType:
     cells = [("understood", ", ".join(sure) or "nothing that has a question here")]
     cells += [("codes", "; ".join(codes))] if codes else []
     cells += [("not sure, not taken", ", ".join(unsure))] if unsure else []
-    cells += [("not understood", "; ".join(f'"{text}"' for text in statement.left))] * bool(
-        statement.left
-    )
-    return Group(text(f'"{statement.text}"'), indented(rows(cells)))
+    if statement.left:
+        left = "; ".join(f'"{_short(words)}"' for words in statement.left[:_MOST_LEFT])
+        cells += [("not understood", left)]
+    return Group(text(f'"{_short(statement.text)}"'), indented(rows(cells)))
+
+
+def _short(words: str) -> str:
+    return words if len(words) <= _MOST_WORDS else f"{words[:_MOST_WORDS]} ..."
 
 
 def show_cases(result: CasesResult) -> RenderableType:
