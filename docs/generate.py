@@ -1,6 +1,6 @@
 """Writes what the docs say of the program from the program itself: the schemas of all documents,
-the catalogue of findings and repairs, the picture of the house. `make docs` runs it; the tests
-compare.
+the catalogue of findings and repairs, what answers rule out, the picture of the house. `make docs`
+runs it; the tests compare.
 """
 
 import inspect
@@ -21,9 +21,10 @@ from mending.cli.error_output import ErrorResult
 from mending.crash.lookup import CodeResult
 from mending.crash.results import CrashesResult
 from mending.disk.scan import SearchResult
+from mending.knowledge import base_pack
 from mending.model import FINDINGS, REPAIRS
 from mending.plan import PlanResult, QuestionResult, WhyResult
-from mending.reason import CausesResult
+from mending.reason import CausesResult, excluded
 from mending.repair.files import FilesResult
 from mending.repair.journal import PointsResult
 from mending.repair.run import MendAllResult, MendResult
@@ -100,6 +101,27 @@ def catalogue() -> str:
     return "\n".join(lines) + "\n"
 
 
+def exclusions() -> str:
+    """For every answer how far the start gets, and the causes that it rules out."""
+    pack = base_pack()
+    lines = [
+        "# What answers rule out",
+        "",
+        "Written by `make docs` from the base pack; a test compares. A cause that an answer rules",
+        "out is left with the chance that the answer was wrong ([how](statements.md)).",
+        "",
+        "| answer | the start reaches | and stops before | rules out |",
+        "|---|---|---|---|",
+    ]
+    for sign in pack.signs.values():
+        for answer, row in sign.answers.items():
+            out = [cause.id for cause in pack.causes.values() if excluded(cause, sign, answer)]
+            if out:
+                names = f"{row.reaches or ''} | {row.stops_before or ''}"
+                lines.append(f"| `{sign.id}={answer}` | {names} | {', '.join(out)} |")
+    return "\n".join(lines) + "\n"
+
+
 def house() -> str:
     """The floors and rooms as a drawing, from the import contracts: the roof above, and beside
     each room the rooms inside it, those that may import from the others first.
@@ -143,7 +165,8 @@ def pages() -> dict[Path, str]:
         + "\n"
         for document in DOCUMENTS
     }
-    return {**schemas, DOCS / "catalogue.md": catalogue(), DOCS / "house.svg": house()}
+    tables = {DOCS / "catalogue.md": catalogue(), DOCS / "exclusions.md": exclusions()}
+    return {**schemas, **tables, DOCS / "house.svg": house()}
 
 
 if __name__ == "__main__":
