@@ -128,6 +128,20 @@ class Told(InFolder):
         run("saw", self.desk, "after-logo=unknown")
         self.assertNotIn("after-logo", load_case(self.desk).state.seen)
 
+    def test_signs_are_listed_by_what_they_are_about_found_by_a_word_and_by_what_a_case_lacks(self):
+        everything = run("signs")
+        for sign in PACK.signs.values():
+            self.assertTrue(sign.about, sign.id)
+            self.assertIn(sign.about.upper(), everything)
+        self.assertEqual([*json.loads(run("signs", "beep", "--json"))["signs"]], ["beeps"])
+        self.assertIn("No sign or fact", run("signs", "qqq", expect=2))
+        run("open", self.desk, "--quiet")
+        run("saw", self.desk, "fans-lights=none")
+        asked = json.loads(run("signs", self.desk, "--json"))["signs"]
+        self.assertIn("other-socket", asked)
+        self.assertNotIn("fans-lights", asked)
+        self.assertNotIn("sign-in", asked)
+
     def test_a_chosen_answer_is_not_changed_by_words(self):
         run("open", self.desk, "--quiet")
         run("saw", self.desk, "after-logo=message")

@@ -12,7 +12,7 @@ from mending.case.folder import (
     open_case,
 )
 from mending.case.results import CaseResult, CasesResult, case_result, cases_result
-from mending.case.thinking import causes_of, plan_of, question_of, why_of
+from mending.case.thinking import causes_of, open_questions, plan_of, question_of, why_of
 from mending.case.work import (
     add_evidence,
     learn,
@@ -46,6 +46,7 @@ __all__ = [
     "load_case",
     "mended",
     "open_case",
+    "open_questions",
     "plan_of",
     "put_back",
     "question_of",

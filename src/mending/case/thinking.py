@@ -5,7 +5,7 @@ from collections.abc import Mapping
 import msgspec
 
 from mending.case.state import CaseState
-from mending.knowledge import Pack, WhyNotRun
+from mending.knowledge import Pack, Sign, WhyNotRun
 from mending.model import Phase
 from mending.plan import (
     BACKUP,
@@ -23,7 +23,7 @@ from mending.plan import (
     visit_costs,
     why_there,
 )
-from mending.reason import CausesResult, Evidence, ReportKind, believe, last_phase
+from mending.reason import CausesResult, Evidence, ReportKind, believe, last_phase, telling
 
 RECOVERY = "recovery-opens"
 """The sign whether recovery opens without a stick."""
@@ -39,6 +39,11 @@ def causes_of(state: CaseState, pack: Pack) -> CausesResult:
 def evidence_of(state: CaseState, pack: Pack) -> Evidence:
     """What bears on the causes, with the facts that follow from what was seen and done."""
     return msgspec.structs.replace(state.as_evidence(), facts=facts_of(state, pack))
+
+
+def open_questions(state: CaseState, pack: Pack) -> list[Sign]:
+    """The signs that are still worth asking, the most telling for each minute first."""
+    return telling(pack, evidence_of(state, pack), state.passed)
 
 
 def question_of(state: CaseState, pack: Pack) -> QuestionResult:

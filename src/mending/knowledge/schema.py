@@ -67,6 +67,7 @@ class Sign(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True
     """Something that a person can see, try or know.
 
     Attributes:
+        about: what it is about; signs are listed under it.
         minutes: what it takes to find out.
         take_in: whether `open` asks it.
         group: name that it shares with signs and clues which in part tell the same.
@@ -77,6 +78,7 @@ class Sign(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True
     id: str
     asks: str
     answers: Mapping[str, Answer]
+    about: str = ""
     minutes: float = 0.5
     take_in: bool = False
     group: str = ""
