@@ -432,3 +432,142 @@ QUESTIONS = [
 """What is told, what is known, what is seen, and the questions of which the next one must be
 one.
 """
+
+DARWIN = {**READY, "family": "darwin", "firmware": "uefi"}
+SPOKEN = [
+    (
+        "dead since the thunderstorm, no light, no fan",
+        NT,
+        ("power-supply-dead", "board-faulty"),
+        ("swap-power", "drain-power"),
+    ),
+    (
+        "somebody dropped the laptop, and now it beeps four times and the screen stays black",
+        {**NT, "form": "laptop"},
+        ("memory-loose", "board-faulty"),
+        ("reseat-memory",),
+    ),
+    (
+        "it says no bootable device, and the drive makes a clicking noise",
+        NT,
+        ("drive-dead", "drive-not-connected"),
+        ("reseat-drive", "image-drive", "copy-personal-files", "test-drive"),
+    ),
+    (
+        "there is still a dvd in the drive, and it says no operating system",
+        NT,
+        ("wrong-boot-device",),
+        ("unplug-extras", "set-boot-order"),
+    ),
+    (
+        "it only starts when the dock is unplugged",
+        NT,
+        ("added-device-disturbs",),
+        ("unplug-extras",),
+    ),
+    (
+        "very hot, the fan is howling, and it shuts down after ten minutes",
+        NT,
+        ("overheating",),
+        ("clean-cooling",),
+    ),
+    (
+        "a different blue screen every time, at random, in safe mode too",
+        NT,
+        ("memory-faulty",),
+        ("reseat-memory", "test-memory"),
+    ),
+    (
+        "blue screen since the new graphics driver, always the same code, safe mode works",
+        NT,
+        ("driver-crashes", "display-driver-bad"),
+        ("put-back-driver", "turn-driver-off"),
+    ),
+    (
+        "it works on updates at every start and then takes them back",
+        NT,
+        ("update-broken",),
+        ("remove-update", "drop-pending-update", "finish-updates", "restart-once"),
+    ),
+    (
+        "secure boot violation, it says, since somebody changed something in the bios",
+        NT,
+        ("loader-refused", "setup-forgotten"),
+        ("allow-loader", "restore-setup"),
+    ),
+    (
+        "it asks for a recovery key with 48 digits",
+        {**NT, "encrypted": "yes"},
+        ("encryption-locked",),
+        ("find-recovery-key", "type-recovery-key"),
+    ),
+    (
+        "nobody knows the password any more",
+        NT,
+        ("password-unknown",),
+        ("renew-password", "set-new-password"),
+    ),
+    (
+        "I log in and then it is black with only the mouse pointer",
+        NT,
+        ("display-driver-bad", "profile-damaged", "startup-program-hangs"),
+        ("put-back-driver", "start-bare", "turn-driver-off", "make-new-account"),
+    ),
+    (
+        "another account works, this one goes back to the login",
+        NT,
+        ("profile-damaged",),
+        ("make-new-account", "put-permissions-right"),
+    ),
+    (
+        "the disk is nearly full and it hangs with a spinner",
+        NT,
+        ("drive-full",),
+        ("free-space", "free-space-from-stick"),
+    ),
+    (
+        "slower and slower for months, files could not be opened, it checks the disk every start",
+        NT,
+        ("drive-failing",),
+        ("copy-personal-files", "image-drive", "test-drive", "read-drive-health"),
+    ),
+    (
+        "grub rescue since I deleted a partition",
+        LINUX,
+        ("boot-settings-damaged", "manager-file-lost", "table-damaged"),
+        ("install-boot-manager", "trace-disk"),
+    ),
+    (
+        "kernel panic, unable to mount root fs, since the update, an older kernel starts fine",
+        LINUX,
+        ("kernel-file-damaged", "update-broken"),
+        ("start-older-entry", "make-initial-files", "finish-packages"),
+    ),
+    (
+        "a start job waits for a network drive",
+        LINUX,
+        ("mount-waited-for",),
+        ("drop-waiting-mount", "unplug-extras"),
+    ),
+    (
+        "it stopped with a kernel panic when I plugged the scanner in, without it it starts",
+        DARWIN,
+        ("added-device-disturbs", "driver-crashes"),
+        ("unplug-extras",),
+    ),
+    (
+        "kernel panic again and again at random, a different one each time",
+        DARWIN,
+        ("memory-faulty",),
+        ("reseat-memory", "test-memory"),
+    ),
+    (
+        "the spinner never ends since the update",
+        DARWIN,
+        ("update-broken",),
+        ("restart-once", "check-system-from-stick", "drain-power", "test-drive"),
+    ),
+]
+"""In the caller's words: what is said, what is known, causes of which one must be among the first
+three, steps of which one must stand in the first two visits.
+"""

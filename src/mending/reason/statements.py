@@ -27,6 +27,8 @@ _REACH = 3
 """A word of denial speaks of what begins at most so many words behind it."""
 _NEXT = 2
 """In a phrase with a denial its next word comes at most so many places behind it."""
+_ACROSS = 0.6
+"""What a phrase counts that is found across a joint, where words may belong to different things."""
 _MOST_PLACINGS = 64
 
 
@@ -201,6 +203,8 @@ class Understanding:
                 if not meant:
                     continue
                 weight = sum(self._rarity[clause.words[at]] for at in places)
+                if JOINT in clause.words[min(places) : max(places)]:
+                    weight *= _ACROSS
                 guessed = {clause.words[at] for at in places} & clause.guessed
                 sure = not clause.unsure and len(guessed) < len(places)
                 yield _Heard(meant, clause, places, weight, sure)
