@@ -30,7 +30,7 @@ _CONTRACTED = (
 )
 _BETWEEN = 2
 """So many words may stand inside a way of saying that has several."""
-_SHORT, _LEAST_LENGTH, _LONG = 3, 4, 7
+_SHORT, _LEAST_LENGTH, _LONG = 4, 4, 7
 """Shorter words are never taken for mistyped ones; from the second length on two mistakes are
 forgiven instead of one.
 """
@@ -96,17 +96,14 @@ class Listener:
 
     def phrase(self, text: str) -> tuple[frozenset[str], ...]:
         """A phrase of the pack: for each of its words those that may stand for it."""
-        parts = [
-            frozenset(self._one(self._stemmed(choice)) for choice in part.split("|"))
-            for part in self._joined(text)
-        ]
+        if "|" not in text:
+            return tuple(frozenset({word}) for word in self._plain(self._stemmed(text)))
         idle = {JOINT, "", *self._fillers}
-        return tuple(part - idle for part in parts if part - idle)
-
-    def _joined(self, text: str) -> list[str]:
-        """The words of a phrase; those that together are one way of saying become one."""
-        parts = text.split()
-        return parts if any("|" in part for part in parts) else self._plain(self._stemmed(text))
+        parts = [
+            {self._one(self._stemmed(choice)) for choice in part.split("|")} - idle
+            for part in text.split()
+        ]
+        return tuple(frozenset(part) for part in parts if part)
 
     def _one(self, stems: Sequence[str]) -> str:
         return next(iter(self._same([self._role(stem) for stem in stems])), "")
@@ -153,17 +150,24 @@ class Listener:
         words = list(stems)
         at = 0
         while at < len(words):
-            for way, meant in self._ways.get(words[at], ()):
-                places = _places(words, way, at)
-                if places:
-                    words[at] = meant
-                    for place in reversed(places[1:]):
-                        del words[place]
-                    break
-            else:
+            found = self._longest_way(words, at)
+            if found is None:
                 words[at] = self._alone.get(words[at], words[at])
+            else:
+                places, words[at] = found
+                for place in reversed(places[1:]):
+                    del words[place]
             at += 1
         return words
+
+    def _longest_way(self, words: Sequence[str], at: int) -> tuple[list[int], str] | None:
+        """The way of saying with most words that begins there, the closest together of those."""
+        found = [
+            (places, meant)
+            for way, meant in self._ways.get(words[at], ())
+            if (places := _places(words, way, at))
+        ]
+        return max(found, key=lambda row: (len(row[0]), -row[0][-1]), default=None)
 
     def _nearest(self, word: str, stem: str) -> str:
         """The known stem that this one is nearly, or nothing."""

@@ -27,7 +27,7 @@ _REACH = 3
 """A word of denial speaks of what begins at most so many words behind it."""
 _NEXT = 2
 """In a phrase with a denial its next word comes at most so many places behind it."""
-_ACROSS = 0.6
+_ACROSS = 0.65
 """What a phrase counts that is found across a joint, where words may belong to different things."""
 _MOST_PLACINGS = 64
 
