@@ -26,7 +26,7 @@ CARE = Care(PACK.grades.prices["files"], PACK.grades.hand_over)
 _ASIDE = {"trace-disk", *(step.id for step in PACK.steps.values() if step.repair)}
 """No disk is at hand here: what reads and mends one is left to nobody."""
 _NOT_RUN_MINUTES = 1.0
-MOST_VISITS = 40
+_MOST_VISITS = 40
 _QUESTIONS = 10
 """Asked before the first step, by whoever reasons; lists are the same for everyone."""
 
@@ -139,10 +139,18 @@ def by_plan(pc: MadeUp) -> Run:
     """The first visit of the plan, then a new plan from what was reported and from the test start,
     and so on.
     """
-    run = _asked(pc)
-    for _ in range(MOST_VISITS):
+    return followed(_asked(pc), lambda beliefs: beliefs)
+
+
+def followed(run: Run, believed: Callable[[dict[str, float]], dict[str, float]]) -> Run:
+    """Visit after visit of the plan, until it works or nothing promises anything.
+
+    Args:
+        believed: what is made of the beliefs before the plan is made.
+    """
+    for _ in range(_MOST_VISITS):
         beliefs, options, situation = run.thought()
-        plan = make_plan(beliefs, options, visit_costs(PACK, situation), CARE)
+        plan = make_plan(believed(beliefs), options, visit_costs(PACK, situation), CARE)
         if not plan.visits:
             break
         run.visit([PACK.steps[step.id] for step in plan.visits[0].steps], wary=True)
@@ -156,7 +164,7 @@ def by_greed(pc: MadeUp) -> Run:
     after each.
     """
     run = _asked(pc)
-    for _ in range(MOST_VISITS):
+    for _ in range(_MOST_VISITS):
         beliefs, options, situation = run.thought()
         costs, left = visit_costs(PACK, situation), ResidualBelief(beliefs)
         by_id, best = (

@@ -10,9 +10,8 @@ from collections.abc import Callable
 from concurrent.futures import ProcessPoolExecutor
 
 from benchmarks.made_up import MadeUp
-from benchmarks.plan import CARE, MOST_VISITS, PACK, Run, begun, by_plan
+from benchmarks.plan import PACK, Run, begun, by_plan, followed
 from mending.knowledge import SOMETHING_ELSE
-from mending.plan import make_plan, visit_costs
 
 PCS, WRONG, WANTED = 100, 0.1, 1.45
 SURE = 0.97
@@ -21,18 +20,9 @@ SURE = 0.97
 
 def by_knowing(pc: MadeUp) -> Run:
     """The best steps for the cause, which is known; what they report is not doubted."""
-    run = begun(pc)
-    for _ in range(MOST_VISITS):
-        _, options, situation = run.thought()
-        known = {pc.cause: SURE, SOMETHING_ELSE: 1 - SURE}
-        beliefs = known if pc.cause != SOMETHING_ELSE else {SOMETHING_ELSE: 1.0}
-        plan = make_plan(beliefs, options, visit_costs(PACK, situation), CARE)
-        if not plan.visits:
-            break
-        run.visit([PACK.steps[step.id] for step in plan.visits[0].steps], wary=True)
-        if run.mended is not None:
-            break
-    return run
+    known = {pc.cause: SURE, SOMETHING_ELSE: 1 - SURE}
+    beliefs = known if pc.cause != SOMETHING_ELSE else {SOMETHING_ELSE: 1.0}
+    return followed(begun(pc), lambda _: beliefs)
 
 
 def _free(pc: MadeUp) -> Run:
