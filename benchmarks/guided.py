@@ -1,14 +1,17 @@
-"""A fuzzer that is guided by the lines it reaches, over every reader of `formats/`: `make guided`.
+"""A fuzzer that is guided by the lines it reaches, over every reader of `formats/` and over what
+commands do with a file: `make guided`.
 
 Readers are found by themselves (`tests/readers.py`); an input is a key that names the reader, then
-a call of it (`benchmarks/guided_calls.py`). It begins with the inputs kept in `corpus.zip`, which
-`make corpus` makes out of pieces of sample disks and files and of what the fuzzer found: the
-smallest set that reaches the same lines. At the end all is replayed and the share of the lines of
-each module's readers that it reaches is printed. A reader that raises anything that is not ours
-ends it with exit status 1.
+a call of it (`benchmarks/guided_calls.py`). The files of `benchmarks/fuzz_files.py` join them
+(logs, dumps, cases, undo points, packs, variables, packages, trees), each as a whole. It begins
+with the inputs kept in `corpus.zip`, which `make corpus` makes out of pieces of sample disks and
+files and of what the fuzzer found: the smallest set that reaches the same lines. At the end all is
+replayed and the share of the lines of each module's readers that it reaches is printed. What raises
+anything that is not ours ends it with exit status 1.
 """
 
 import ast
+import atexit
 import gzip
 import os
 import shutil
@@ -26,11 +29,12 @@ from types import FrameType, ModuleType
 import atheris
 from coverage import Coverage
 
-with atheris.instrument_imports(include=["mending.formats"]):
+with atheris.instrument_imports(include=["mending"]):
     from tests.readers import PLACES, magic_of, readers_of
 
     import mending.formats
     from benchmarks.guided_calls import attempt
+    from mending.model import MendingError
 
 PROJECT = Path(__file__).parents[1]
 FOUND, KEPT, REAL = (PROJECT / "build/corpus" / name for name in ("found", "kept", "real"))
@@ -103,7 +107,7 @@ def _keep() -> None:
     ours to give away.
     """
     _unpack()
-    attempts = _attempts()
+    attempts = _readers()
     inputs = {path.read_bytes() for path in KEPT.iterdir()} | set(_seeds(attempts))
     with tempfile.TemporaryDirectory() as name:
         for number, data in enumerate(sorted(inputs)):
@@ -114,7 +118,8 @@ def _keep() -> None:
         inputs |= {path.read_bytes() for path in Path(name).iterdir()}
     reached: set[Arc] = set()
     kept = []
-    for data in sorted(inputs, key=lambda data: (len(data), data)):
+    own = [data for data in inputs if data[:KEY] in attempts]
+    for data in sorted(own, key=lambda data: (len(data), data)):
         arcs = _arcs(attempts, data)
         if not arcs <= reached:
             reached |= arcs
@@ -152,12 +157,40 @@ def _arcs(attempts: dict[bytes, Reader], data: bytes) -> set[Arc]:
 
 
 def _attempts() -> dict[bytes, Reader]:
+    """Every reader, and every file that a command reads, by its key."""
+    return _readers() | _file_attempts()
+
+
+def _readers() -> dict[bytes, Reader]:
     """Every reader by its key."""
-    with atheris.instrument_imports(include=["mending.formats"]):
+    with atheris.instrument_imports(include=["mending"]):
         found = list(readers_of(mending.formats))
     return {
         _key(module.__name__, function.__name__): (module, attempt(function))
         for module, function in found
+    }
+
+
+def _file_attempts() -> dict[bytes, Reader]:
+    """Every file that a command reads, by its key: it is put in its place, and the call is made."""
+    from benchmarks.fuzz_files import samples  # noqa: PLC0415 - behind the instrumentation
+
+    folder = FOUND.parent / f"files-{os.getpid()}"
+    atexit.register(shutil.rmtree, folder, ignore_errors=True)
+
+    def call_of(path: Path, read: Callable[[], object]) -> Callable[[bytes], object]:
+        def call(data: bytes) -> object:
+            path.write_bytes(data[len(PLAIN) :])
+            try:
+                return read()
+            except MendingError:
+                return None
+
+        return call
+
+    return {
+        _key("files", sample.name): (mending.formats, call_of(sample.path, sample.read))
+        for sample in samples(folder)
     }
 
 
@@ -202,16 +235,28 @@ def _texts_of_tests() -> Iterator[bytes]:
 
 
 def _write_real() -> None:
-    """Inputs of real things, as they are on this machine and in the sample archives."""
+    """Inputs of real things, as they are on this machine and in the sample archives, and the files
+    of the demo as they are.
+    """
     shutil.rmtree(REAL, ignore_errors=True)
     REAL.mkdir(parents=True)
-    attempts = _attempts()
+    for key, sound in _sound_files():
+        (REAL / f"{key.hex()}-sound").write_bytes(key + PLAIN + sound)
+    attempts = _readers()
     kept: Counter[bytes] = Counter()
     for number, data in enumerate(_real_things()):
         for key, (_, call) in attempts.items():
             if kept[key] < MOST and call(PLAIN + data):
                 kept[key] += 1
                 (REAL / f"{key.hex()}-{number}").write_bytes(key + PLAIN + data)
+
+
+def _sound_files() -> Iterator[tuple[bytes, bytes]]:
+    from benchmarks.fuzz_files import samples  # noqa: PLC0415 - behind the instrumentation
+
+    with tempfile.TemporaryDirectory() as folder:
+        for sample in samples(Path(folder)):
+            yield _key("files", sample.name), sample.sound[:LARGEST]
 
 
 def _real_things() -> Iterator[bytes]:

@@ -141,6 +141,11 @@ class Opened(InFolder):
             (disk / "device" / "serial").unlink()
             (disk / "wwid").unlink()
             self.assertEqual(busy_module.device_serial("/dev/sdq"), "")
+            identity = bytes(20) + b"SKERRIVANE-0042     " + bytes(472)
+            with mock.patch.object(busy_module.fcntl, "ioctl", return_value=identity):
+                self.assertEqual(busy_module.device_serial("/dev/sdq", 3), "SKERRIVANE-0042")
+            with mock.patch.object(busy_module.fcntl, "ioctl", side_effect=OSError):
+                self.assertEqual(busy_module.device_serial("/dev/sdq", 3), "")
 
 
 class Known(unittest.TestCase):

@@ -13,6 +13,8 @@ from mending.model import RefusedError
 _BLOCKS = Path("/sys/block")
 _BLKSSZGET = 0x1268
 """Linux ioctl for the logical sector size (linux/fs.h)."""
+_HDIO_GET_IDENTITY, _IDENTITY_BYTES = 0x030D, 512
+"""Linux ioctl that gives the identity of an ATA drive (linux/hdreg.h)."""
 _BLKROGET = 0x125E
 """Linux ioctl that tells whether a block device is read only (linux/fs.h)."""
 
@@ -38,8 +40,13 @@ def is_read_only(fd: int) -> bool:
     return bool(struct.unpack("i", answer)[0])
 
 
-def device_serial(path: str) -> str:
-    """Serial number or world-wide name of a block device; empty where the system shows none."""
+def device_serial(path: str, fd: int | None = None) -> str:
+    """Serial number or world-wide name of a block device, as the system shows it, else as the
+    device itself answers; empty where neither tells.
+
+    Args:
+        fd: of the open device; None: it is not asked.
+    """
     device = (Path("/sys/class/block") / Path(path).resolve().name).resolve()
     for folder in (device, device.parent):  # a part of a disk has that of the disk
         for name in ("device/serial", "serial", "wwid", "device/wwid"):
@@ -49,7 +56,18 @@ def device_serial(path: str) -> str:
                 continue
             if serial:
                 return serial
-    return ""
+    return _asked_serial(fd) if fd is not None else ""
+
+
+def _asked_serial(fd: int) -> str:
+    """The serial number in the identity of an ATA drive (ATA Command Set, IDENTIFY DEVICE, words
+    10 to 19; the system hands them out in the order of the text).
+    """
+    try:
+        answer = fcntl.ioctl(fd, _HDIO_GET_IDENTITY, bytes(_IDENTITY_BYTES))
+    except OSError:
+        return ""
+    return bytes(answer[20:40]).decode("ascii", "replace").strip(" \0")
 
 
 def lock(fd: int, path: str) -> None:

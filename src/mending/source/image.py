@@ -220,7 +220,9 @@ def _opened(
             os.close(fd)
             raise
     kind = TargetKind.DEVICE if is_device else TargetKind.IMAGE
-    return FileSource(path, fd, kind, size, sector, busy.device_serial(path) if is_device else "")
+    return FileSource(
+        path, fd, kind, size, sector, busy.device_serial(path, fd) if is_device else ""
+    )
 
 
 def _translated(path: str, error: OSError | ValueError) -> InputError | RefusedError:
