@@ -72,11 +72,13 @@ class MadeUp:
         """What the way to a place takes, and the test start."""
         visit = self.pack.visits[place]
         ways = [
-            way.minutes
+            way
             for way in visit.ways
             if all(facts.get(k) in answers_of(v) for k, v in way.when.items())
         ]
-        return min([visit.minutes, *ways]), visit.test_start_minutes
+        only = [way.minutes for way in ways if way.only]
+        minutes = min(only or [visit.minutes, *(way.minutes for way in ways)])
+        return minutes, visit.test_start_minutes
 
     def lacking(self, step: Step, facts: dict[str, str]) -> str | None:
         """The first fact or sign that keeps the step from being run here, if any."""

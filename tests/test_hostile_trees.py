@@ -53,7 +53,7 @@ class Writes(OpenTree):
     """Every way out of the tree, tried with the call that writes."""
 
     def test_links_planted_under_every_name_that_a_helper_file_could_have(self):
-        for number in [*range(1, 3000), os.getpid()]:
+        for number in {*range(1, 3000), os.getpid()}:
             (self.top / "etc" / f".fstab.{number}.new").symlink_to(self.outside / "own")
         self.put("/etc/fstab")
         self.assertEqual((self.top / "etc/fstab").read_bytes(), b"new")

@@ -79,16 +79,16 @@ class Words(Shop):
             "something else",
         )
         self.check(
-            ("plan", case),
+            ("plan", case, "--all"),
             "1. bench",
             "set-active-flag",
             "nothing at risk",
             "if it names drive-dead:",
             "chance that it works:",
             "order: no order of these steps costs less",
-            "and then",
+            "Start from the stick and open the recovery prompt from there",
         )
-        self.check(("plan", case, "--all"), "copy-boot-files")
+        self.check(("plan", case), "if that did not help", "copy-boot-files", "next: mending mend")
         self.check(
             ("ask", case), "record it: mending saw", "=unknown cannot tell", "min of the plan"
         )

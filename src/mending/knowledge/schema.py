@@ -205,11 +205,16 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True
 
 
 class Way(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
-    """Another way to a place, open when facts have these answers."""
+    """Another way to a place, open when facts have these answers.
+
+    Attributes:
+        only: there is no other way then.
+    """
 
     when: Mapping[str, Need]
     how: str
     minutes: float
+    only: bool = False
 
 
 class Visit(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):

@@ -103,8 +103,10 @@ def visit_costs(pack: Pack, situation: Situation) -> dict[Place, VisitCost]:
     """
     costs = {}
     for place, visit in pack.visits.items():
-        ways = [(visit.minutes, visit.how)]
-        ways += [(way.minutes, way.how) for way in visit.ways if situation.meets(way.when)]
+        open_ones = [way for way in visit.ways if situation.meets(way.when)]
+        ways = [(way.minutes, way.how) for way in open_ones if way.only]
+        if not ways:
+            ways = [(visit.minutes, visit.how), *((way.minutes, way.how) for way in open_ones)]
         if place is Place.BENCH and situation.on_bench:
             ways.append((0.0, "The disk is attached to the case already."))
         minutes, how = min(ways)
