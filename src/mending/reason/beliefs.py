@@ -97,9 +97,10 @@ def believe(pack: Pack, evidence: Evidence) -> CausesResult:
     both = PROVEN if together else 0.0
     chances = {cause.id: after[cause.id] + both * (cause.id in together) for cause in causes}
     ranked = sorted(causes, key=lambda cause: (-chances[cause.id], cause.phase.rank, cause.id))
+    overall = [_overall(prior, item) for item in told]
     return CausesResult(
         causes=tuple(
-            _result(cause, chances[cause.id], cause.id in proven, prior, told) for cause in ranked
+            _result(cause, chances[cause.id], cause.id in proven, told, overall) for cause in ranked
         ),
         something_else=after[SOMETHING_ELSE],
         together=together,
@@ -162,9 +163,12 @@ def _posterior(prior: Mapping[str, float], told: list[Item]) -> dict[str, float]
 
 
 def _result(
-    cause: Cause, chance: float, proven: bool, prior: Mapping[str, float], told: list[Item]
+    cause: Cause, chance: float, proven: bool, told: list[Item], overall: list[float]
 ) -> CauseResult:
-    weights = [EvidenceWeight(item.says, round(_weight(cause.id, prior, item), 3)) for item in told]
+    weights = [
+        EvidenceWeight(item.says, round(math.log(item.given[cause.id] / usual), 3))
+        for item, usual in zip(told, overall, strict=True)
+    ]
     return CauseResult(
         id=cause.id,
         phase=cause.phase,
@@ -186,6 +190,6 @@ def _result(
     )
 
 
-def _weight(cause: str, prior: Mapping[str, float], item: Item) -> float:
-    overall = sum(chance * item.given[other] for other, chance in prior.items())
-    return math.log(item.given[cause] / overall)
+def _overall(prior: Mapping[str, float], item: Item) -> float:
+    """P(item), whatever the cause."""
+    return sum(chance * item.given[cause] for cause, chance in prior.items())

@@ -6,7 +6,6 @@ from pathlib import Path
 import click
 import msgspec
 
-from mending.case import is_case, load_case, open_questions
 from mending.cli import options
 from mending.cli.packs import base_pack
 from mending.cli.show.console import emit
@@ -43,7 +42,9 @@ def command(about: str | None, facts: bool, as_json: bool) -> None:
 
 
 def _about(about: str, pack: Pack) -> SignsResult:
-    if is_case(Path(about)):
+    if Path(about).is_dir():
+        from mending.case import load_case, open_questions  # noqa: PLC0415 - lazy: a list needs none
+
         asked = open_questions(load_case(Path(about)).state, pack)
         return SignsResult(signs={sign.id: sign for sign in asked}, facts={})
     word = about.lower()
