@@ -120,6 +120,7 @@ class Told(InFolder):
         case = case_result(load_case(self.desk), PACK)
         self.assertEqual(case.seen["after-logo"], "cursor")
         self.assertEqual(case.seen["recent-change"], "update")
+        self.assertEqual(case.said[1].text, "update")
         self.assertEqual((case.seen["beeps"], case.facts["form"]), ("pattern", "laptop"))
         self.assertEqual(case.codes, ("0x0000007B INACCESSIBLE_BOOT_DEVICE",))
         causes = json.loads(run("causes", self.desk, "--json"))
@@ -165,6 +166,7 @@ class Told(InFolder):
             ("beeps=pattern=x", "is no answer to beeps"),
         ):
             self.assertIn(says, run("saw", self.desk, words, expect=2))
+        run("saw", self.desk, "beeps=pattern", "form=boat", expect=2)
         self.assertEqual(load_case(self.desk).state.seen, {})
         run("saw", self.desk, "logo = never")
         self.assertEqual(load_case(self.desk).state.seen, {"logo": "never"})

@@ -5,7 +5,7 @@ from collections.abc import Mapping, Sequence
 
 import msgspec
 
-from mending.case import Case, learn, listened, saw
+from mending.case import Case, listened, saw
 from mending.crash.judge import SeenCode, codes_in
 from mending.knowledge import Codes, Pack
 from mending.model import Hand, UsageError, clean_text
@@ -78,7 +78,12 @@ def understand(said: Sequence[str], pack: Pack, codes: Codes) -> tuple[Statement
 
 def understand_notes(notes: Mapping[str, str], pack: Pack, codes: Codes) -> tuple[Statement, ...]:
     """What is understood of the notes that a case is opened with."""
-    return understand([_LEADS.get(name, "") + text for name, text in notes.items()], pack, codes)
+    said = {name: text for name, text in notes.items() if text.strip()}
+    understood = understand([_LEADS.get(name, "") + said[name] for name in said], pack, codes)
+    return tuple(
+        msgspec.structs.replace(statement, text=text)
+        for statement, text in zip(understood, said.values(), strict=True)
+    )
 
 
 def take(case: Case, pack: Pack, hand: Hand, told: Told, statements: Sequence[Statement]) -> Case:
@@ -95,10 +100,8 @@ def take(case: Case, pack: Pack, hand: Hand, told: Told, statements: Sequence[St
         if name not in case.state.seen
     }
     signs = {**implied, **told.signs}
-    if signs or told.codes:
-        grown = saw(grown, pack, hand, signs, told.codes)
-    if told.facts:
-        grown = learn(grown, pack, hand, told.facts, {})
+    if signs or told.codes or told.facts:
+        grown = saw(grown, pack, hand, signs, told.codes, told.facts)
     return listened(grown, hand, statements) if statements else grown
 
 

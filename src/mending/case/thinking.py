@@ -69,7 +69,9 @@ def question_of(state: CaseState, pack: Pack) -> QuestionResult:
 def _decisive(pack: Pack) -> set[str]:
     """The facts and signs that decide which steps can be done."""
     steps = {name for step in pack.steps.values() for name in step.needs}
-    return steps.union(*(visit.needs for visit in pack.visits.values()), {BACKUP})
+    visits = pack.visits.values()
+    ways = [way.when for visit in visits for way in visit.ways]
+    return steps.union(*(visit.needs for visit in visits), *ways, {BACKUP})
 
 
 def plan_of(state: CaseState, pack: Pack, care: str = "files", prove: bool = False) -> PlanResult:

@@ -10,6 +10,7 @@ from mending.boot.chain import Trace, TreeEnvironment
 from mending.boot.uefi import read_boot_options
 from mending.case.events import (
     Added,
+    AnyEvent,
     Heard,
     Learned,
     Mended,
@@ -55,15 +56,25 @@ def learned(pack: Pack, facts: Mapping[str, str], notes: Mapping[str, str], at: 
 
 
 def saw(
-    case: Case, pack: Pack, hand: Hand, signs: Mapping[str, str], codes: Sequence[SeenCode] = ()
+    case: Case,
+    pack: Pack,
+    hand: Hand,
+    signs: Mapping[str, str],
+    codes: Sequence[SeenCode] = (),
+    facts: Mapping[str, str] = {},
 ) -> Case:
-    """Record signs, and codes that a screen showed.
+    """Record signs, codes that a screen showed, and facts that came to light, all or none.
 
     Raises:
-        UsageError: an unknown sign or answer.
+        UsageError: an unknown sign, fact or answer.
     """
     check_answers(pack.signs, signs, "sign")
-    return record(case, hand, Saw(at=hand.since, signs=dict(signs), codes=tuple(codes)))
+    events: list[AnyEvent] = []
+    if signs or codes:
+        events.append(Saw(at=hand.since, signs=dict(signs), codes=tuple(codes)))
+    if facts:
+        events.append(learned(pack, facts, {}, hand.since))
+    return record(case, hand, *events)
 
 
 def heard(statement: Statement, at: str) -> Heard:

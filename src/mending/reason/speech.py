@@ -31,8 +31,8 @@ _CONTRACTED = (
 _BETWEEN = 2
 """So many words may stand inside a way of saying that has several."""
 _SHORT, _LEAST_LENGTH, _LONG = 4, 4, 7
-"""Shorter words are never taken for mistyped ones; from the second length on two mistakes are
-forgiven instead of one.
+"""A word is only taken for a known one that is longer than the first; words shorter than the
+second are never taken for mistyped ones; from the third length on two mistakes are forgiven.
 """
 _MOST_WORDS = 400
 
