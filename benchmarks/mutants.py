@@ -20,6 +20,7 @@ import time
 import unittest
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
+from functools import partial
 from pathlib import Path
 from queue import Queue
 from typing import Any
@@ -85,15 +86,17 @@ def _environment(copy: Path) -> dict[str, str]:
 
 
 def _test_map(copies: "Queue[Path]") -> TestMap:
-    if not MAP.exists():
-        loaded = unittest.defaultTestLoader.discover(
-            str(PROJECT / "tests"), top_level_dir=str(PROJECT)
-        )
-        names = sorted({_name(test) for test in _each(loaded)})
-        with ThreadPoolExecutor(WORKERS) as workers:
-            seconds = dict(workers.map(lambda name: _measure(name, copies), names))
-        MAP.write_bytes(msgspec.json.encode(_merged(seconds)))
-    return msgspec.json.decode(MAP.read_bytes(), type=TestMap)
+    """The map that is kept, with the classes measured that it does not know yet."""
+    loaded = unittest.defaultTestLoader.discover(str(PROJECT / "tests"), top_level_dir=str(PROJECT))
+    names = {_name(test) for test in _each(loaded)}
+    known = msgspec.json.decode(MAP.read_bytes(), type=TestMap) if MAP.exists() else TestMap({}, {})
+    with ThreadPoolExecutor(WORKERS) as workers:
+        measure = partial(_measure, copies=copies)
+        new = dict(workers.map(measure, sorted(names - known.seconds.keys())))
+    if new:
+        known = _merged({**known.seconds, **new})
+        MAP.write_bytes(msgspec.json.encode(known))
+    return known
 
 
 def _each(suite: Any) -> Iterator[unittest.TestCase]:

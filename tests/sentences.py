@@ -261,7 +261,11 @@ SENTENCES = [
     ("those dots keep turning and nothing happens", "after-logo=spinner", ""),
     ("I get to the log in screen but not further", "after-logo=sign-in", ""),
     ("it started after we installed a graphics driver", "recent-change=driver", ""),
-    ("since the big upgrade on Tuesday", "recent-change=update", "came-on=at-once"),
+    (
+        "since the big upgrade on Tuesday",
+        "recent-change=update update-kind=release",
+        "came-on=at-once",
+    ),
     ("we had a blackout", "recent-change=power-cut", ""),
     ("somebody spilled tea on it", "recent-change=knock", "smell-or-bulge=yes"),
     (
@@ -332,7 +336,11 @@ SENTENCES = [
         "recent-change=hardware",
         "came-on=at-once history=opened",
     ),
-    ("a big update came in over night", "recent-change=update", "came-on=at-once"),
+    (
+        "a big update came in over night",
+        "recent-change=update update-kind=release",
+        "came-on=at-once",
+    ),
     ("I installed a scanner program", "recent-change=program", ""),
     ("it fell off the table", "recent-change=knock", ""),
     ("it is not hot and makes no noise", "heat=no", "drive-noise=quiet"),

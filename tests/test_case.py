@@ -372,5 +372,51 @@ class Flow(InFolder):
             load_case(self.folder)
 
 
+class UnderWatch(InFolder):
+    """Trouble that comes and goes: a start that works tells little, hours that pass tell more."""
+
+    def setUp(self):
+        super().setUp()
+        self.case = str(self.folder / "till-3")
+        self.run_here("open", self.case, "--fact", "family=nt", "--fact", "form=desktop", "--quiet")
+        self.run_here("saw", self.case, "when-it-fails=warm", "stays-up=uneven")
+
+    def test_the_longer_it_runs_the_likelier_it_is_mended(self):
+        self.run_here("started", self.case, "no", "--hours", "5")
+        self.run_here("tried", self.case, "clean-cooling", "done")
+        chances = []
+        for hours in ("1", "10", "60"):
+            document = self.json_here("started", self.case, "watch", "--hours", hours)
+            self.assertEqual(document["watched"]["usual_hours"], 5)
+            self.assertFalse(document["works"])
+            chances.append(document["watched"]["mended"])
+        self.assertEqual(sorted(chances), chances)
+        self.assertGreater(chances[2], 0.85)
+        self.assertLess(chances[0], 0.7)
+
+    def test_planning_goes_on_and_a_failure_counts_against_what_was_done(self):
+        self.run_here("tried", self.case, "clean-cooling", "done")
+        shown = self.run_here("started", self.case, "watch")
+        self.assertIn("starts, under watch", shown)
+        self.assertIn("should it fail again", shown)
+        self.assertNotIn("clean-cooling  ", shown.partition("should it fail again")[2])
+        before = {row["id"]: row["chance"] for row in self.json_here("causes", self.case)["causes"]}
+        self.run_here("started", self.case, "no", "--hours", "7")
+        after = {row["id"]: row["chance"] for row in self.json_here("causes", self.case)["causes"]}
+        self.assertLess(after["overheating"], before["overheating"])
+
+    def test_a_watch_is_taken_back_and_ends_when_it_works(self):
+        self.run_here("tried", self.case, "clean-cooling", "done")
+        self.run_here("started", self.case, "watch", "--hours", "3")
+        self.run_here("started", self.case, "--take-back")
+        self.assertEqual(self.json_here("started", self.case, "watch")["watched"]["hours"], 0)
+        self.assertTrue(self.json_here("started", self.case, "yes")["works"])
+
+    def test_hours_that_make_no_sense_are_refused(self):
+        for words in (("yes", "--hours", "3"), ("no", "--hours", "0"), ("watch", "--hours", "nan")):
+            with self.subTest(words):
+                self.assertIn("Hours", self.run_here("started", self.case, *words, expect=2))
+
+
 if __name__ == "__main__":
     unittest.main()

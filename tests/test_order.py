@@ -6,7 +6,7 @@ from random import Random
 from mending.case import plan_of
 from mending.case.state import CaseState
 from mending.case.thinking import facts_of, situation_of
-from mending.knowledge import base_pack
+from mending.knowledge import answers_of, base_pack
 from mending.model import Place, Risk
 from mending.plan import options_from
 
@@ -60,7 +60,11 @@ class Order(unittest.TestCase):
                 (DRIVERS, "make-restore-point"),
                 (ASKS_FOR_KEY, "find-recovery-key"),
                 ({"replace-drive"}, "image-drive"),
+                *self.held_back(state),
             ):
+                there = PACK.steps[first].gives
+                if there and all(known.get(name) == answer for name, answer in there.items()):
+                    continue
                 if step.id in others and first in able:
                     bound += 1
                     self.assertIn(first, done, step.id)
@@ -71,6 +75,43 @@ class Order(unittest.TestCase):
             known |= step.gives
             done.add(step.id)
         return bound
+
+    def held_back(self, state):
+        """What precautions ask for here."""
+        situation = situation_of(state, PACK)
+        for row in PACK.precautions.values():
+            if situation.calls_for(row):
+                waiting = {step.id for step in PACK.steps.values() if row.holds_back(step)}
+                yield waiting, row.step
+
+    def test_a_drive_that_is_likely_failing_is_copied_before_anything_strains_it(self):
+        seen = {
+            "slow-before": "slow",
+            "drive-noise": "clicks",
+            "drive-light": "steady",
+            "came-on": "slowly",
+        }
+        facts = {"family": "nt", "large-drive": "yes", "bench": "yes"}
+        plan = plan_of(CaseState(facts=facts, seen=seen), PACK)
+        steps = [step.id for visit in plan.visits for step in visit.steps]
+        straining = [name for name in steps if PACK.steps[name].strains]
+        self.assertTrue(straining)
+        self.assertLess(steps.index("image-drive"), min(steps.index(name) for name in straining))
+        without = plan_of(CaseState(facts=facts | {"large-drive": "no"}, seen=seen), PACK)
+        self.assertNotIn("image-drive", {s.id for v in without.visits[:1] for s in v.steps})
+
+    def test_no_step_of_another_family_is_in_any_plan(self):
+        strange = {"linux": {Place.RECOVERY, Place.SAFE_MODE}}
+        for family in ("nt", "linux", "darwin"):
+            for seed in range(20):
+                state = random_case(f"{family}-{seed}")
+                state = CaseState(facts={**state.facts, "family": family}, seen=state.seen)
+                plan = plan_of(state, PACK)
+                planned = {step.id: visit.place for visit in plan.visits for step in visit.steps}
+                for name in [*planned, *(row.id for row in plan.blocked)]:
+                    wanted = answers_of(PACK.steps[name].needs.get("family", family))
+                    self.assertIn(family, wanted, name)
+                self.assertFalse(set(planned.values()) & strange.get(family, set()))
 
 
 class Ways(unittest.TestCase):

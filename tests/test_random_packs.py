@@ -7,9 +7,18 @@ from random import Random
 
 import msgspec
 
-from mending.knowledge import base_pack
+from mending.knowledge import (
+    Answer,
+    Cause,
+    Pack,
+    ReportKind,
+    Sign,
+    Step,
+    Visit,
+    answers_of,
+    base_pack,
+)
 from mending.knowledge.check import check_pack
-from mending.knowledge.schema import Answer, Cause, Pack, ReportKind, Sign, Step, Visit, answers_of
 from mending.model import PHASES, Place, Risk
 from mending.plan import Care, Situation, make_plan, options_from, visit_costs
 from mending.reason import Evidence, believe

@@ -2,8 +2,12 @@
 
 import unittest
 
-from mending.case import question_of
+import msgspec
+
+from mending.case import plan_of, question_of
+from mending.case.events import Tried
 from mending.case.state import CaseState
+from mending.case.thinking import situation_of
 from mending.knowledge import base_pack
 from mending.model import Place
 from mending.plan import Situation, make_plan, options_from, visit_costs
@@ -45,6 +49,25 @@ class FromTraces(InFolder):
                 self.assertEqual(first.id, cause)
                 self.assertGreater(first.chance, 0.7)
                 self.assertIn(trace.fatal[0].says, first.for_[0].evidence)
+
+    def test_our_repairs_come_in_the_order_in_which_they_build_on_each_other(self):
+        draft = bios_disk(own_code())
+        for name in ("blank-boot-code", "blank-boot-sector"):
+            BIOS_FAULTS[name](draft)
+        path = self.folder / "two.img"
+        draft.save(path)
+        state = CaseState(
+            facts={"family": "nt", "rescue-stick": "yes"}, disk=str(path), trace=trace_file(path)
+        )
+        made = {option.id: option for option in options_from(PACK, situation_of(state, PACK))}
+        self.assertIn("restore-boot-sector", made["write-boot-code"].after)
+        self.assertIn("write-boot-code", made["reinstall-keeping-files"].after)
+        steps = [step.id for step in plan_of(state, PACK).visits[0].steps]
+        self.assertEqual(steps, ["restore-boot-sector", "write-boot-code"])
+        refused = Tried(at="", step="restore-boot-sector", report=ReportKind.NOT_RUN)
+        state = msgspec.structs.replace(state, tried=(refused,))
+        first = plan_of(state, PACK).visits[0]
+        self.assertEqual(first.steps[0].id, "write-boot-code")
 
     def test_two_faults_that_findings_prove_are_believed_together_and_both_are_mended_in_one_visit(
         self,
@@ -112,7 +135,7 @@ class FromPeople(unittest.TestCase):
         for cause, seen in {
             "power-supply-dead": {"fans-lights": "none", "logo": "never", "lock-key": "dead"},
             "overheating": {"when-it-fails": "warm", "after-logo": "restart"},
-            "added-device-disturbs": {"device-matters": "yes", "recent-change": "hardware"},
+            "added-device-disturbs": {"device-matters": "yes", "recent-change": "device"},
             "driver-crashes": {
                 "after-logo": "stop-screen",
                 "code-names-driver": "yes",

@@ -1,4 +1,4 @@
-"""Forty PCs as a technician meets them, with what a good one would do first and what would be wrong
+"""Sixty PCs as a technician meets them, with what a good one would do first and what would be wrong
 now.
 
 Written by hand from the work itself; no number of the pack went into them. Each row: what is told,
@@ -15,10 +15,14 @@ READY = {
 }
 NT = {**READY, "family": "nt", "firmware": "uefi"}
 LINUX = {**READY, "family": "linux", "firmware": "uefi"}
+DARWIN = {**READY, "family": "darwin", "firmware": "uefi", "network": "yes"}
 ERASE = (
     "reinstall-erasing",
     "reinstall-keeping-files",
     "put-back-to-new",
+    "put-back-to-new-fetched",
+    "put-back-to-new-erasing",
+    "erase-and-install-in-recovery",
     "replace-drive",
     "replace-board",
 )
@@ -300,7 +304,7 @@ ROWS = [
         "the drive was full",
         NT,
         {"drive-space": "yes", "after-logo": "spinner", "safe-mode-start": "yes"},
-        ("free-space",),
+        ("free-space", "free-space-from-stick"),
         ERASE,
         (),
     ),
@@ -370,6 +374,171 @@ ROWS = [
         ERASE,
         ("after-logo", "recent-change", "logo", "fans-lights"),
     ),
+    (
+        "a new dock, and it crashes whenever that is plugged in",
+        {**NT, "form": "laptop"},
+        {"recent-change": "device", "when-it-fails": "with-device", "device-matters": "yes"},
+        ("unplug-extras", "try-other-port", "try-other-device"),
+        SOFTWARE,
+        (),
+    ),
+    (
+        "well in every port but one",
+        {**NT, "form": "desktop"},
+        {"when-it-fails": "with-device", "other-port": "helps", "other-device": "fails"},
+        ("try-other-port",),
+        SOFTWARE,
+        (),
+    ),
+    (
+        "any device of that kind, in any port",
+        NT,
+        {
+            "when-it-fails": "with-device",
+            "other-port": "same",
+            "other-device": "fails",
+            "after-logo": "desktop",
+        },
+        ("renew-device-driver", "unplug-extras"),
+        ERASE,
+        (),
+    ),
+    (
+        "a stop screen that nobody can read",
+        {**NT, "recovery-opens": "yes"},
+        {"after-logo": "too-fast", "recent-change": "driver", "stays-up": "seconds"},
+        ("stop-automatic-restart",),
+        ERASE,
+        (),
+    ),
+    (
+        "the big release of last week",
+        NT,
+        {"update-kind": "release", "recent-change": "update", "safe-mode-start": "yes"},
+        ("take-back-release",),
+        (*ERASE, "remove-update"),
+        (),
+    ),
+    (
+        "the small update of last night",
+        NT,
+        {"update-kind": "monthly", "recent-change": "update", "safe-mode-start": "yes"},
+        ("remove-update",),
+        (*ERASE, "take-back-release"),
+        (),
+    ),
+    (
+        "recovery asks for a password that nobody knows",
+        {**NT, "desktop-opens": "no"},
+        {"recovery-opens": "locked", "after-logo": "status-screen", "message-about": "settings"},
+        ("open-recovery-from-stick", "trace-disk"),
+        ERASE,
+        (),
+    ),
+    (
+        "somebody turned services off",
+        NT,
+        {"recent-change": "setting", "after-logo": "spinner", "safe-mode-start": "yes"},
+        ("set-setting-back", "go-to-restore-point"),
+        ERASE,
+        (),
+    ),
+    (
+        "the ESP was deleted",
+        NT,
+        {"recent-change": "partitions", "boot-list": "gone", "message-about": "no-device"},
+        ("trace-disk", "make-esp-anew", "rebuild-partition-table", "name-loader-anew"),
+        ERASE,
+        (),
+    ),
+    (
+        "one account comes back to the sign-in, the other works",
+        {**NT, "administrator": "yes"},
+        {"sign-in": "back-again", "other-account": "yes"},
+        ("make-new-account", "put-account-permissions-right"),
+        ERASE,
+        (),
+    ),
+    (
+        "a drive that is surely failing",
+        {**NT, "large-drive": "yes"},
+        {
+            "slow-before": "slow",
+            "drive-noise": "clicks",
+            "drive-light": "steady",
+            "came-on": "slowly",
+        },
+        ("image-drive",),
+        ("reinstall-keeping-files", "check-surface", "check-file-system", "compare-system-files"),
+        (),
+    ),
+    (
+        "darwin, black after an update",
+        {**DARWIN, "recovery-opens": "yes"},
+        {"recent-change": "update", "after-logo": "spinner", "update-screen": "yes"},
+        ("install-over-in-recovery", "check-disk-in-recovery", "restart-once"),
+        ERASE,
+        (),
+    ),
+    (
+        "darwin, an extension and a panic",
+        DARWIN,
+        {
+            "recent-change": "program",
+            "after-logo": "stop-screen",
+            "safe-mode-start": "yes",
+            "code-names-driver": "yes",
+        },
+        ("remove-extension",),
+        ERASE,
+        (),
+    ),
+    (
+        "darwin, a question mark instead of the system",
+        DARWIN,
+        {"message-about": "no-system", "setup-sees-drive": "yes", "recent-change": "setup"},
+        ("reset-settings-memory", "set-boot-order", "unplug-extras"),
+        ERASE,
+        (),
+    ),
+    (
+        "darwin, the drive full to the brim",
+        DARWIN,
+        {"drive-space": "yes", "after-logo": "spinner", "slow-before": "slow"},
+        ("free-space-in-recovery", "free-space", "free-space-from-stick"),
+        ERASE,
+        (),
+    ),
+    (
+        "darwin, something that starts by itself",
+        DARWIN,
+        {"after-logo": "desktop", "recent-change": "program", "hang": "pointer"},
+        ("start-bare", "remove-program"),
+        ERASE,
+        (),
+    ),
+    (
+        "the battery asks for a service",
+        {**NT, "form": "laptop", "age": "old"},
+        {"charge-light": "service", "stays-up": "uneven", "after-logo": "desktop"},
+        ("change-battery", "drain-power", "test-board", "swap-power"),
+        SOFTWARE,
+        (),
+    ),
+    (
+        "system files that cannot be put right, the desktop open",
+        {**NT, "administrator": "yes", "network": "yes", "desktop-opens": "yes"},
+        {"update-screen": "yes", "recent-change": "update"},
+        (
+            "compare-files-running",
+            "mend-file-store-fetched",
+            "mend-updater",
+            "finish-updates",
+            "remove-update",
+        ),
+        ERASE,
+        (),
+    ),
 ]
 
 QUESTIONS = [
@@ -433,7 +602,6 @@ QUESTIONS = [
 one.
 """
 
-DARWIN = {**READY, "family": "darwin", "firmware": "uefi"}
 SPOKEN = [
     (
         "dead since the thunderstorm, no light, no fan",

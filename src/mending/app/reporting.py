@@ -54,7 +54,7 @@ def _gathered(case: Case, host: Host) -> ReportInput:
     journal = Journal(case.undo_folder, host.key)
     points = points_result(list(journal.load().points), journal)
     return ReportInput(
-        case=case_result(case),
+        case=case_result(case, pack),
         trace=case.state.trace,
         crashes=crashes,
         picture=picture,

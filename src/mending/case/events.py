@@ -95,10 +95,17 @@ class Tried(CaseEvent, frozen=True, kw_only=True, tag="tried"):
 
 
 class Started(CaseEvent, frozen=True, kw_only=True, tag="started"):
-    """A test start: does the PC start now?"""
+    """A test start: does the PC start now?
+
+    Attributes:
+        watch: it starts, with trouble that comes and goes: only time tells whether it works.
+        hours: how long it ran before it failed, or has run so far; None: nobody knows.
+    """
 
     works: bool
     note: str = ""
+    watch: bool = False
+    hours: float | None = None
 
 
 class TakenBack(CaseEvent, frozen=True, kw_only=True, tag="taken-back"):

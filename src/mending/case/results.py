@@ -6,8 +6,11 @@ import msgspec
 
 from mending.case.events import Closed
 from mending.case.folder import Case
+from mending.case.state import CaseState
+from mending.case.thinking import causes_of
 from mending.knowledge import Pack
-from mending.reason import Contradiction, ReportKind, impossible_pairs
+from mending.model import REPAIRS, RepairId
+from mending.reason import Contradiction, ReportKind, impossible_pairs, mended_chance
 
 _TORN = "A crash left something unfinished at the end of the record; it was passed over."
 
@@ -27,6 +30,32 @@ class StartResult(msgspec.Struct, frozen=True, kw_only=True):
 
     at: str
     works: bool
+    watch: bool = False
+    hours: float | None = None
+
+    @property
+    def says(self) -> str:
+        """The outcome in words."""
+        ran = "" if self.hours is None else f", {self.hours:g} hours so far"
+        if self.watch:
+            return f"starts, under watch{ran}"
+        if self.works:
+            return "works"
+        return "does not start" if self.hours is None else f"failed after {self.hours:g} hours"
+
+
+class WatchResult(msgspec.Struct, frozen=True, kw_only=True):
+    """A PC that starts and is under watch, for its trouble comes and goes.
+
+    Attributes:
+        hours: how long it has run since.
+        usual_hours: after how many it used to fail.
+        mended: how likely what was done put it right.
+    """
+
+    hours: float
+    usual_hours: float
+    mended: float
 
 
 class SaidResult(msgspec.Struct, frozen=True, kw_only=True):
@@ -79,6 +108,7 @@ class CaseResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending",
     warning: str = ""
     contradictions: tuple[Contradiction, ...] = ()
     closed: ClosedResult | None = None
+    watched: WatchResult | None = None
     next: str = ""
 
 
@@ -125,14 +155,27 @@ def case_result(case: Case, pack: Pack | None = None) -> CaseResult:
             )
             for attempt in state.tried
         ),
-        starts=tuple(StartResult(at=start.at, works=start.works) for start in state.starts),
+        starts=tuple(
+            StartResult(at=start.at, works=start.works, watch=start.watch, hours=start.hours)
+            for start in state.starts
+        ),
         undo_points=state.undo_points,
         works=state.works,
         warning=_TORN if case.torn else "",
         closed=_closed(state.closed),
         next=_next(case),
+        watched=_watched(state, pack),
         contradictions=impossible_pairs(pack, state.seen) if pack is not None else (),
     )
+
+
+def _watched(state: CaseState, pack: Pack | None) -> WatchResult | None:
+    watched = state.watched
+    if pack is None or watched is None or not state.under_watch:
+        return None
+    chance = mended_chance(pack, causes_of(state, pack).beliefs, watched)
+    hours, usual = watched.hours, watched.usual_hours
+    return WatchResult(hours=hours, usual_hours=usual, mended=round(chance, 3))
 
 
 def _next(case: Case) -> str:
@@ -144,9 +187,15 @@ def _next(case: Case) -> str:
     if any(report.kind is not ReportKind.NOT_RUN for report in state.since_start):
         return f"started {case.folder} yes|no"
     findings = state.trace.fatal if state.trace is not None else ()
-    repairs = {str(repair) for finding in findings for repair in finding.repairs}
+    tried_steps = {attempt.step for attempt in state.tried}
+    called_for = {repair for finding in findings for repair in finding.repairs}
+    repairs = [
+        repair
+        for repair in RepairId
+        if repair in called_for and REPAIRS[repair].step not in tried_steps
+    ]
     if repairs:
-        return f"mend {case.folder} {repairs.pop() if len(repairs) == 1 else '--all'}"
+        return f"mend {case.folder} {repairs[0] if len(repairs) == 1 else '--all'}"
     return f"{'plan' if state.seen or state.trace is not None else 'ask'} {case.folder}"
 
 

@@ -24,7 +24,10 @@ from mending.case.events import (
 from mending.crash.judge import SeenCode, clues_of_codes
 from mending.knowledge import UNKNOWN
 from mending.model import Finding
-from mending.reason import Evidence, Report
+from mending.reason import Evidence, Report, Watched
+
+USUAL_HOURS = 24.0
+"""After how many hours trouble that comes and goes comes again, where nobody told."""
 
 
 class CaseState(msgspec.Struct, frozen=True, kw_only=True):
@@ -41,6 +44,7 @@ class CaseState(msgspec.Struct, frozen=True, kw_only=True):
         clues: what the crash records show, as they were read last.
         tried: steps in the order in which they were done.
         starts: test starts, newest last.
+        watched: the newest test start, where it is under watch.
         closed: how it ended; None while it is open.
     """
 
@@ -59,8 +63,14 @@ class CaseState(msgspec.Struct, frozen=True, kw_only=True):
     starts: tuple[Started, ...] = ()
     failed_starts: tuple[tuple[Report, ...], ...] = ()
     since_start: tuple[Report, ...] = ()
+    watched: Watched | None = None
     undo_points: tuple[str, ...] = ()
     closed: Closed | None = None
+
+    @property
+    def under_watch(self) -> bool:
+        """Whether the newest test start is under watch and nothing was done since."""
+        return self.watched is not None and self.watched.done == self.since_start
 
     @property
     def works(self) -> bool:
@@ -78,7 +88,13 @@ class CaseState(msgspec.Struct, frozen=True, kw_only=True):
             clues=self._clues(),
             reports=reports,
             failed_starts=self.failed_starts,
+            watched=self.watched,
         )
+
+    def failed_again(self) -> "CaseState":
+        """As it would be if a PC under watch failed now."""
+        failed = (*self.failed_starts, self.since_start)
+        return _with(self, failed_starts=failed, since_start=(), watched=None)
 
     def _clues(self) -> tuple[Finding, ...]:
         """What the records show, and what codes on a screen add to it."""
@@ -118,10 +134,12 @@ def _after(state: CaseState, event: AnyEvent) -> CaseState:
             done = (*state.since_start, Report(event.step, event.report))
             return _with(state, tried=(*state.tried, event), since_start=done)
         case Started():
-            failed = (
-                state.failed_starts if event.works else (*state.failed_starts, state.since_start)
+            state = _with(state, starts=(*state.starts, event))
+            if event.watch:
+                return _with(state, watched=_watched(state))
+            return (
+                _with(state, since_start=(), watched=None) if event.works else state.failed_again()
             )
-            return _with(state, starts=(*state.starts, event), failed_starts=failed, since_start=())
         case TakenBack():
             return _step_back(state, event.step) if event.step else _start_back(state)
         case Closed():
@@ -155,13 +173,25 @@ def _less(reports: tuple[Report, ...], report: Report) -> tuple[Report, ...]:
     return (*reports[:number], *reports[number + 1 :])
 
 
+def _watched(state: CaseState) -> Watched | None:
+    """What the newest test start tells, where it is under watch."""
+    if not state.starts or not state.starts[-1].watch:
+        return None
+    failed = [start.hours for start in state.starts if not start.watch and start.hours]
+    usual = sum(failed) / len(failed) if failed else USUAL_HOURS
+    return Watched(state.since_start, state.starts[-1].hours or 0.0, usual)
+
+
 def _start_back(state: CaseState) -> CaseState:
     """Without the newest test start; what was done before it waits for one again."""
     *starts, last = state.starts
     if last.works:
         return _with(state, starts=tuple(starts))
-    *failed, before = state.failed_starts
-    since = (*before, *state.since_start)
+    if last.watch:
+        before = _with(state, starts=tuple(starts))
+        return _with(before, watched=_watched(before))
+    *failed, since_before = state.failed_starts
+    since = (*since_before, *state.since_start)
     return _with(state, starts=tuple(starts), failed_starts=tuple(failed), since_start=since)
 
 

@@ -81,11 +81,15 @@ def plan_of(state: CaseState, pack: Pack, care: str = "files", prove: bool = Fal
         care: a key of the pack's prices.
         prove: work out how far from the best order it is at most, where it is not known to be the
             best.
+
+    For a PC under watch it is what to do should it fail again.
     """
-    situation = situation_of(state, pack)
+    state = state.failed_again() if state.under_watch else state
+    causes = causes_of(state, pack)
+    situation = situation_of(state, pack, causes)
     options = [] if state.works else options_from(pack, situation)
     costs = visit_costs(pack, situation)
-    return make_plan(causes_of(state, pack).beliefs, options, costs, _care(pack, care), prove)
+    return make_plan(causes.beliefs, options, costs, _care(pack, care), prove)
 
 
 def why_of(state: CaseState, pack: Pack, step: str, care: str = "files") -> WhyResult:
@@ -94,21 +98,26 @@ def why_of(state: CaseState, pack: Pack, step: str, care: str = "files") -> WhyR
     Raises:
         UsageError: a step that is not in it.
     """
-    situation = situation_of(state, pack)
-    options = options_from(pack, situation)
-    beliefs, costs = causes_of(state, pack).beliefs, visit_costs(pack, situation)
-    return why_there(plan_of(state, pack, care), step, beliefs, options, costs, _care(pack, care))
+    causes = causes_of(state, pack)
+    situation = situation_of(state, pack, causes)
+    options, costs = options_from(pack, situation), visit_costs(pack, situation)
+    prices = _care(pack, care)
+    return why_there(plan_of(state, pack, care), step, causes.beliefs, options, costs, prices)
 
 
-def situation_of(state: CaseState, pack: Pack) -> Situation:
+def situation_of(state: CaseState, pack: Pack, causes: CausesResult | None = None) -> Situation:
     """What decides which steps can be done."""
+    causes = causes or causes_of(state, pack)
     findings = state.trace.findings if state.trace else ()
+    fatal = state.trace.fatal if state.trace else ()
     return Situation(
         facts={**_unreached(state, pack), **state.seen, **facts_of(state, pack)},
         tried=_tried(state),
         on_bench=state.disk is not None,
         traced=state.trace is not None,
         repairs=frozenset(repair for finding in findings for repair in finding.repairs),
+        urgent=frozenset(repair for finding in fatal for repair in finding.repairs),
+        chances={cause.id: cause.chance for cause in causes.causes},
     )
 
 
@@ -156,7 +165,9 @@ def _traced(state: CaseState) -> dict[str, str]:
         return {}
     families = {str(system.family) for system in trace.systems}
     family = {"family": families.pop()} if len(families) == 1 else {}
+    release = {"release-known": "yes"} if any(system.title for system in trace.systems) else {}
     return {
+        **release,
         **({"firmware": str(trace.firmware)} if str(trace.firmware) in {"bios", "uefi"} else {}),
         **family,
     }

@@ -32,6 +32,7 @@ from mending.model.limits import EVIDENCE_BYTES
 from mending.reason import ReportKind, Statement
 from mending.source import make_folder, open_folder_source, open_source, read_file, write_durably
 
+_MOST_HOURS = 1e5
 _NEAR = 60.0
 """Similarity (of 100) from which a mistyped word is worth proposing."""
 
@@ -224,9 +225,27 @@ def _check_taken_back(case: Case, step: str) -> None:
         )
 
 
-def started(case: Case, hand: Hand, works: bool, note: str = "") -> Case:
-    """Record a test start."""
-    return record(case, hand, Started(at=hand.since, works=works, note=clean_text(note)))
+def started(
+    case: Case,
+    hand: Hand,
+    works: bool,
+    note: str = "",
+    watch: bool = False,
+    hours: float | None = None,
+) -> Case:
+    """Record a test start.
+
+    Args:
+        watch: it starts and is under watch; `works` is false then.
+        hours: how long it ran before it failed, or has run so far under watch.
+
+    Raises:
+        UsageError: hours that are not above 0, or of a PC that works.
+    """
+    if hours is not None and (works or not 0 < hours < _MOST_HOURS):
+        raise UsageError("Hours, above 0, go with `no` and with `watch`.")
+    event = Started(at=hand.since, works=works, note=clean_text(note), watch=watch, hours=hours)
+    return record(case, hand, event)
 
 
 def mended(case: Case, pack: Pack, hand: Hand, repair: str, undo_point: str, trace: Trace) -> Case:

@@ -16,17 +16,11 @@ from mending.knowledge.schema import (
     UNKNOWN,
     Answer,
     Cause,
-    Clue,
-    Need,
     Pack,
-    ReportKind,
     Sign,
     Speech,
-    Step,
-    Visit,
-    WhyNotRun,
-    answers_of,
 )
+from mending.knowledge.steps import Need, Precaution, ReportKind, Step, Visit, WhyNotRun, answers_of
 
 __all__ = [
     "SOMETHING_ELSE",
@@ -34,7 +28,6 @@ __all__ = [
     "UNKNOWN",
     "Answer",
     "Cause",
-    "Clue",
     "Codes",
     "EventKind",
     "EventTable",
@@ -42,6 +35,7 @@ __all__ = [
     "Need",
     "NumberedRow",
     "Pack",
+    "Precaution",
     "ReportKind",
     "Sign",
     "Speech",

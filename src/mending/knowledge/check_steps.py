@@ -2,7 +2,8 @@
 
 from collections.abc import Iterator, Mapping
 
-from mending.knowledge.schema import Need, Pack, ReportKind, Step, answers_of
+from mending.knowledge.schema import Pack
+from mending.knowledge.steps import Need, ReportKind, Step, answers_of
 from mending.model import REPAIRS
 
 
@@ -22,11 +23,29 @@ def step_faults(pack: Pack) -> Iterator[str]:
             yield f"{where}, reports: what does it say when it finds nothing wrong?"
         if _in_circle(pack, step):
             yield f"{where}, after: the order goes in a circle."
+    yield from _precautions(pack)
     for visit in pack.visits.values():
         where = f"visits.toml, visit {visit.place}"
         yield from need_faults(pack, visit.needs, where)
         for way in visit.ways:
             yield from need_faults(pack, way.when, f"{where}, ways")
+
+
+def _precautions(pack: Pack) -> Iterator[str]:
+    for row in pack.precautions.values():
+        where = f"precautions.toml, precaution {row.id}"
+        yield from need_faults(pack, row.when, where)
+        yield from (
+            f"{where}: there is no step {name!r}."
+            for name in (row.step, *row.before)
+            if name not in pack.steps
+        )
+        if row.cause and row.cause not in pack.causes:
+            yield f"{where}, cause: there is no cause {row.cause!r}."
+        if bool(row.cause) is not (0 < row.above < 1):
+            yield f"{where}: `cause` and `above`, between 0 and 1, go together."
+        if not row.before and not row.straining:
+            yield f"{where}: nothing waits for it."
 
 
 def grade_faults(pack: Pack, rows: Mapping[str, str], where: str) -> Iterator[str]:

@@ -8,10 +8,11 @@ import msgspec
 
 from mending.knowledge.check import check_pack
 from mending.knowledge.kept import kept
-from mending.knowledge.schema import Cause, Clue, Grades, Pack, Sign, Speech, Step, Visit
+from mending.knowledge.schema import Cause, Clue, Grades, Pack, Sign, Speech
+from mending.knowledge.steps import Precaution, Step, Visit
 from mending.model import InputError
 
-Row = TypeVar("Row", Sign, Clue, Cause, Step)
+Row = TypeVar("Row", Sign, Clue, Cause, Step, Precaution)
 _TABLES = {
     "facts": "fact",
     "signs": "sign",
@@ -19,6 +20,7 @@ _TABLES = {
     "causes": "cause",
     "steps": "step",
     "visits": "visit",
+    "precautions": "precaution",
 }
 
 
@@ -66,6 +68,7 @@ def load_pack(folder: Folder | Path) -> Pack:
         causes=_rows(raw, "causes", Cause),
         steps=_rows(raw, "steps", Step),
         visits={visit.place: visit for visit in _visits(raw)},
+        precautions=_rows(raw, "precautions", Precaution),
     )
     faults = check_pack(pack)
     if faults:

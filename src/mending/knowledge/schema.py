@@ -1,11 +1,11 @@
 """The rows of a knowledge pack. `docs/packs.md` explains them to whoever writes one."""
 
 from collections.abc import Mapping
-from enum import StrEnum
 
 import msgspec
 
-from mending.model import FindingId, Phase, Place, RepairId, Risk
+from mending.knowledge.steps import Need, Precaution, Step, Visit, answers_of
+from mending.model import FindingId, Phase, Place
 
 UNKNOWN = "unknown"
 """Always a legal answer; it tells nothing."""
@@ -13,31 +13,6 @@ SOMETHING_ELSE = "something-else"
 """The share of belief that no cause of the pack explains."""
 TOGETHER = "+"
 """Between causes that are there at once, in the name of what is believed."""
-
-
-Need = str | tuple[str, ...]
-"""The answer, or one of the answers, that a fact or sign must have."""
-
-
-class ReportKind(StrEnum):
-    """What a step said when it was done. Whether the PC starts is another matter."""
-
-    DONE = "done"
-    FOUND = "found"
-    NOTHING_WRONG = "nothing-wrong"
-    MENDED = "mended"
-    NOT_MENDED = "not-mended"
-    NOT_RUN = "not-run"
-
-
-class WhyNotRun(StrEnum):
-    """Why a step could not be run."""
-
-    REFUSED = "refused"
-    NO_KEY = "no-key"
-    NO_MENU = "no-menu"
-    NO_TIME = "no-time"
-    """It can be planned again."""
 
 
 class Answer(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -142,98 +117,6 @@ class Cause(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tru
         return {phase: weight / total for phase, weight in self.stops.items()}
 
 
-class Step(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
-    """Something to do.
-
-    Attributes:
-        does: one sentence: what it is.
-        how: how it is done.
-        tells: how to tell that it worked.
-        normal: what is normal while it runs, so that nobody cuts it off.
-        also: other places where it can be done as well.
-        minutes: at work. waits: minutes in which it runs by itself.
-        undone: how it can be undone; empty where it cannot.
-        put_back: what has to be put back afterwards.
-        needs: facts or signs that must have one of these answers.
-        gives: answers to facts or signs that hold once it is done.
-        after: steps that must have been tried before; rather_after: those too, where they can be
-            done.
-        fixes: how likely the step puts each cause right, a key of `chances`.
-        finds: how likely the step's own report names each cause when it is there, a key of
-            `chances`.
-        reports: what each of its reports says, by kind of report.
-        repair: the repair that Mending does itself.
-    """
-
-    id: str
-    does: str
-    how: str
-    tells: str
-    normal: str = ""
-    minutes: float
-    waits: float = 0.0
-    place: Place
-    also: tuple[Place, ...] = ()
-    stakes: Risk = Risk.NOTHING
-    undone: str = ""
-    put_back: str = ""
-    needs: Mapping[str, Need] = {}
-    gives: Mapping[str, str] = {}
-    after: tuple[str, ...] = ()
-    rather_after: tuple[str, ...] = ()
-    fixes: Mapping[str, str] = {}
-    finds: Mapping[str, str] = {}
-    reports: Mapping[ReportKind, str] = {}
-    repair: RepairId | None = None
-
-    @property
-    def fitting(self) -> tuple[ReportKind, ...]:
-        """The reports that make sense of this step: a test finds something or nothing, a repair
-        that looks mends it or does not, what merely changes something is done or fails.
-        """
-        if not self.finds:
-            return (ReportKind.DONE, ReportKind.NOT_MENDED, ReportKind.NOT_RUN)
-        if not self.fixes:
-            return (ReportKind.NOTHING_WRONG, ReportKind.FOUND, ReportKind.NOT_RUN)
-        mends = (ReportKind.MENDED, ReportKind.NOT_MENDED)
-        return (ReportKind.NOTHING_WRONG, *mends, ReportKind.NOT_RUN)
-
-    @property
-    def takes(self) -> float:
-        """Minutes at work and waiting."""
-        return self.minutes + self.waits
-
-
-class Way(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
-    """Another way to a place, open when facts have these answers.
-
-    Attributes:
-        only: there is no other way then.
-    """
-
-    when: Mapping[str, Need]
-    how: str
-    minutes: float
-    only: bool = False
-
-
-class Visit(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
-    """What it takes to get to a place.
-
-    Attributes:
-        how: how to get there.
-        minutes: for getting there, and for the test start afterwards.
-        ways: other ways; the shortest of those that are open is taken, whose facts are all known.
-    """
-
-    place: Place
-    how: str
-    minutes: float
-    test_start_minutes: float
-    needs: Mapping[str, Need] = {}
-    ways: tuple[Way, ...] = ()
-
-
 class Grades(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """The numbers behind the words, all in one place.
 
@@ -281,6 +164,7 @@ class Pack(msgspec.Struct, frozen=True, kw_only=True):
     causes: Mapping[str, Cause]
     steps: Mapping[str, Step]
     visits: Mapping[Place, Visit]
+    precautions: Mapping[str, Precaution] = {}
 
     def chance(self, grade: str) -> float:
         """The probability behind a grade of likelihood."""
@@ -309,8 +193,3 @@ class Pack(msgspec.Struct, frozen=True, kw_only=True):
             name: named[name] if name in named else left * share / rest
             for name, share in usual.items()
         }
-
-
-def answers_of(need: Need) -> tuple[str, ...]:
-    """The answers that meet a need."""
-    return (need,) if isinstance(need, str) else need

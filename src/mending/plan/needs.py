@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 
 import msgspec
 
-from mending.knowledge import Need, Pack, Step, answers_of
+from mending.knowledge import Need, Pack, Precaution, Step, answers_of
 from mending.model import Place
 from mending.reason import answer_chances
 
@@ -22,7 +22,9 @@ class Situation(msgspec.Struct, frozen=True, kw_only=True):
         tried: steps done, by id; the value is false where a step could not be run.
         on_bench: whether the disk or its image is attached to the case.
         traced: whether there is a trace of it.
-        repairs: repairs that the findings call for.
+        repairs: repairs that the findings call for; urgent: those for what keeps the PC from
+            starting.
+        chances: how likely each cause is, as far as precautions ask for it.
     """
 
     facts: Mapping[str, str] = {}
@@ -30,10 +32,17 @@ class Situation(msgspec.Struct, frozen=True, kw_only=True):
     on_bench: bool = False
     traced: bool = False
     repairs: frozenset[str] = frozenset()
+    urgent: frozenset[str] = frozenset()
+    chances: Mapping[str, float] = {}
 
     def answer(self, name: str) -> str | None:
         """The answer, if it is known. Whoever has the disk has a bench."""
         return "yes" if name == "bench" and self.on_bench else self.facts.get(name)
+
+    def calls_for(self, row: Precaution) -> bool:
+        """Whether a precaution has to be taken now."""
+        likely = not row.cause or self.chances.get(row.cause, 0.0) > row.above
+        return likely and self.meets(row.when)
 
     def meets(self, needs: Mapping[str, Need]) -> bool:
         """Whether all of them are known to hold."""

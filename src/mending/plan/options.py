@@ -1,11 +1,11 @@
 """From the pack and what is known to plain options: numbers, and reasons why not."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 
 import msgspec
 
 from mending.knowledge import Pack, Step
-from mending.model import Place, Risk
+from mending.model import Place, RepairId, Risk
 from mending.plan.needs import Needs, Situation
 
 BACKUP = "backup"
@@ -54,19 +54,18 @@ def options_from(pack: Pack, situation: Situation) -> list[Option]:
     """
     needs = Needs(pack, situation)
     costs = visit_costs(pack, situation)
-    open_steps = [
+    placed = [
         _placed(step, needs, costs)
         for step in pack.steps.values()
-        if not situation.tried.get(step.id, False) and needs.concerns(step)
+        if not situation.tried.get(step.id, False)
     ]
+    open_steps = [step for step in placed if needs.concerns(step)]
     made = {step.id: _option(pack, step, needs) for step in open_steps}
     for name, option in made.items():
         if not option.blocked and _leads_back(made, option.after, name):
             made[name] = msgspec.structs.replace(option, blocked="It needs a step that needs it.")
-    for step in (
-        open_steps
-    ):  # what should come before, where it can be done and does not need this step itself
-        for other in step.rather_after:
+    for step in open_steps:
+        for other in _rather_after(step, open_steps, needs):
             able = other in made and other not in situation.tried and not made[other].blocked
             if able and not _leads_back(made, (other,), step.id):
                 after = dict.fromkeys((*made[step.id].after, other))
@@ -74,14 +73,43 @@ def options_from(pack: Pack, situation: Situation) -> list[Option]:
     return list(made.values())
 
 
+def _rather_after(step: Step, others: Sequence[Step], needs: Needs) -> list[str]:
+    """What should come before a step, where it can be done: as its row says, as precautions say,
+    and our own repairs in the order in which they build on each other, before anything else that
+    changes the PC.
+    """
+    situation = needs.situation
+    rows = [row for row in needs.pack.precautions.values() if situation.calls_for(row)]
+    first = [row.step for row in rows if row.holds_back(step)]
+    urgent = [other for other in others if other.repair in situation.urgent]
+    if step.repair is not None:
+        rank = list(RepairId).index(step.repair)
+        first += [other.id for other in urgent if _rank(other) < rank]
+    elif step.strains and step.fixes:
+        first += [other.id for other in urgent]
+    steps = needs.pack.steps
+    own = [name for name in step.rather_after if not _there(steps[name], situation)]
+    return [*own, *first]
+
+
+def _there(step: Step, situation: Situation) -> bool:
+    """Whether all that a step would give is known to be there."""
+    return bool(step.gives) and situation.meets(step.gives)
+
+
+def _rank(step: Step) -> int:
+    return list(RepairId).index(step.repair) if step.repair is not None else -1
+
+
 def _placed(step: Step, needs: Needs, costs: Mapping[Place, VisitCost]) -> Step:
-    """The step in the place with the shortest way of those that are known to be open; in its own
-    place where none is.
+    """The step in the place with the shortest way of those that are known to be open; else in the
+    first that this kind of PC has.
     """
     placed = [msgspec.structs.replace(step, place=place) for place in (step.place, *step.also)]
+    placed = [each for each in placed if needs.concerns(each)] or [step]
     visits = needs.pack.visits
     open_ones = [each for each in placed if needs.situation.meets(visits[each.place].needs)]
-    return min(open_ones, key=lambda each: costs[each.place].enter_minutes, default=step)
+    return min(open_ones, key=lambda each: costs[each.place].enter_minutes, default=placed[0])
 
 
 def _leads_back(made: Mapping[str, Option], after: tuple[str, ...], name: str) -> bool:
@@ -104,7 +132,7 @@ def visit_costs(pack: Pack, situation: Situation) -> dict[Place, VisitCost]:
     costs = {}
     for place, visit in pack.visits.items():
         open_ones = [way for way in visit.ways if situation.meets(way.when)]
-        ways = [(way.minutes, way.how) for way in open_ones if way.only]
+        ways = [(way.minutes, way.how) for way in open_ones if way.only][:1]
         if not ways:
             ways = [(visit.minutes, visit.how), *((way.minutes, way.how) for way in open_ones)]
         if place is Place.BENCH and situation.on_bench:

@@ -4,8 +4,8 @@ from mending.knowledge import ReportKind
 from mending.reason.asking import telling
 from mending.reason.beliefs import Beliefs, CauseResult, CausesResult, EvidenceWeight, believe
 from mending.reason.conflict import Contradiction, impossible_pairs
-from mending.reason.evidence import Evidence, Report
-from mending.reason.likelihood import sign_likelihood
+from mending.reason.evidence import Evidence, Report, Watched
+from mending.reason.likelihood import mended_chance, sign_likelihood
 from mending.reason.reach import answer_chances, excluded, last_phase
 from mending.reason.statements import Statement, Understanding, UnderstoodAnswer
 
@@ -21,11 +21,13 @@ __all__ = [
     "Statement",
     "Understanding",
     "UnderstoodAnswer",
+    "Watched",
     "answer_chances",
     "believe",
     "excluded",
     "impossible_pairs",
     "last_phase",
+    "mended_chance",
     "sign_likelihood",
     "telling",
 ]

@@ -16,6 +16,20 @@ class Report(msgspec.Struct, frozen=True):
     kind: ReportKind
 
 
+class Watched(msgspec.Struct, frozen=True):
+    """A PC that started and has run since, with trouble that comes and goes.
+
+    Attributes:
+        done: the steps done since the test start before.
+        hours: how long it has run without failing.
+        usual_hours: after how many it used to fail, on average.
+    """
+
+    done: tuple[Report, ...]
+    hours: float
+    usual_hours: float
+
+
 class Evidence(msgspec.Struct, frozen=True, kw_only=True):
     """What bears on the causes.
 
@@ -28,6 +42,7 @@ class Evidence(msgspec.Struct, frozen=True, kw_only=True):
         clues: what crash records show.
         reports: all steps tried so far.
         failed_starts: for every test start that failed, the steps done since the one before.
+        watched: the newest test start, where it is under watch.
     """
 
     facts: Mapping[str, str] = {}
@@ -37,3 +52,4 @@ class Evidence(msgspec.Struct, frozen=True, kw_only=True):
     clues: tuple[Finding, ...] = ()
     reports: tuple[Report, ...] = ()
     failed_starts: tuple[tuple[Report, ...], ...] = ()
+    watched: Watched | None = None

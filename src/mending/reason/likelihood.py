@@ -1,12 +1,13 @@
 """How likely one piece of evidence is under each cause. One function a kind of evidence."""
 
+import math
 from collections.abc import Iterable, Mapping
 
 import msgspec
 
 from mending.knowledge import SOMETHING_ELSE, Cause, Pack, ReportKind, Sign, Step
 from mending.model import Finding, PhaseState, Severity
-from mending.reason.evidence import Evidence, Report
+from mending.reason.evidence import Evidence, Report, Watched
 from mending.reason.reach import SMOOTHING, likelihood
 
 MISHEARD = 0.03
@@ -56,6 +57,8 @@ def items(pack: Pack, causes: Iterable[Cause], evidence: Evidence) -> list[Item]
     ]
     found += [item for report in evidence.reports if (item := _report_item(pack, known, report))]
     found += [item for done in evidence.failed_starts if (item := _start_item(pack, known, done))]
+    if evidence.watched is not None:
+        found.append(_watch_item(pack, known, evidence.watched))
     return shared(found)
 
 
@@ -164,16 +167,59 @@ def _report_chance(pack: Pack, step: Step, cause: str, kind: ReportKind) -> floa
 
 
 def _start_item(pack: Pack, causes: list[Cause], done: tuple[Report, ...]) -> Item | None:
-    given = {cause.id: 1.0 for cause in causes} | {SOMETHING_ELSE: 1.0}
-    counted = [
+    fixed = put_right(pack, done)
+    given = {cause.id: 1.0 - fixed.get(cause.id, 0.0) for cause in causes} | {SOMETHING_ELSE: 1.0}
+    names = ", ".join(report.step for report in _counted(pack, done))
+    return Item(f"it still did not start after {names}", given) if names else None
+
+
+def put_right(pack: Pack, done: Iterable[Report]) -> dict[str, float]:
+    """How likely these steps put each cause right that they can put right, were it there."""
+    left: dict[str, float] = {}
+    for report in _counted(pack, done):
+        share = 1.0 if report.kind in _PUT_RIGHT else HALF_HEARTED
+        for cause, grade in pack.steps[report.step].fixes.items():
+            left[cause] = left.get(cause, 1.0) * (1 - share * pack.chance(grade))
+    return {cause: 1.0 - chance for cause, chance in left.items()}
+
+
+def _counted(pack: Pack, done: Iterable[Report]) -> list[Report]:
+    return [
         report
         for report in done
         if report.kind is not ReportKind.NOT_RUN and report.step in pack.steps
     ]
-    for report in counted:
-        share = 1.0 if report.kind in _PUT_RIGHT else HALF_HEARTED
-        for cause, grade in pack.steps[report.step].fixes.items():
-            if cause in given:
-                given[cause] *= 1 - share * pack.chance(grade)
-    names = ", ".join(report.step for report in counted)
-    return Item(f"it still did not start after {names}", given) if counted else None
+
+
+def _watch_item(pack: Pack, causes: list[Cause], watched: Watched) -> Item:
+    """That it runs on tells that what was done helped, the more the longer it used to fail before
+    that. Failures are taken to come at random, a Poisson process: it runs `t` hours without one
+    with the chance exp(-t / mean).
+    """
+    by_luck = math.exp(-watched.hours / watched.usual_hours)
+    fixed = put_right(pack, watched.done)
+    given = {
+        cause.id: fixed.get(cause.id, 0.0) + (1.0 - fixed.get(cause.id, 0.0)) * by_luck
+        for cause in causes
+    }
+    says = f"it has run {watched.hours:g} hours; it used to fail after {watched.usual_hours:.3g}"
+    return Item(
+        says,
+        {name: max(chance, SMOOTHING) for name, chance in given.items()}
+        | {SOMETHING_ELSE: max(by_luck, SMOOTHING)},
+    )
+
+
+def mended_chance(pack: Pack, beliefs: Mapping[str, float], watched: Watched) -> float:
+    """How likely a PC under watch is mended, given how likely each cause is now that it ran so
+    long: Bayes' rule for each cause.
+    """
+    by_luck = math.exp(-watched.hours / watched.usual_hours)
+    fixed = put_right(pack, watched.done)
+    return sum(
+        chance
+        * fixed.get(cause, 0.0)
+        / (fixed.get(cause, 0.0) + (1 - fixed.get(cause, 0.0)) * by_luck)
+        for cause, chance in beliefs.items()
+        if fixed.get(cause, 0.0)
+    )

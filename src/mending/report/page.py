@@ -87,6 +87,8 @@ def is_report(text: str) -> bool:
 def _verdict(given: ReportInput) -> str:
     if given.case.works:
         return "The PC starts again."
+    if given.case.watched is not None:
+        return f"The PC starts, under watch: {given.case.watched.hours:g} hours so far."
     if given.trace is None:
         return "Not started yet; no disk has been looked at."
     if given.trace.failing_phase is not None:
@@ -118,10 +120,7 @@ def _events(case: CaseResult) -> list[tuple[str, str, str, str]]:
         )
         for attempt in case.tried
     ]
-    starts = [
-        (start.at, "test start", "works" if start.works else "does not start", "")
-        for start in case.starts
-    ]
+    starts = [(start.at, "test start", start.says, "") for start in case.starts]
     return sorted([*steps, *starts], key=lambda event: event[0])
 
 

@@ -24,7 +24,8 @@ def show_case(case: CaseResult) -> RenderableType:
         (f"tried {attempt.step}", " ".join([attempt.report, *attempt.codes, attempt.note]).strip())
         for attempt in case.tried
     ]
-    cells += [("test start", "works" if start.works else "does not start") for start in case.starts]
+    cells += [("test start", start.says) for start in case.starts]
+    cells += _watch(case)
     if case.closed is not None:
         cells += [
             ("closed", case.closed.at),
@@ -38,6 +39,17 @@ def show_case(case: CaseResult) -> RenderableType:
         parts += [text(says, "yellow"), text("  Take one back with NAME=unknown.")]
     then = [text(f"next: mending {case.next}", "bold")] if case.next else []
     return Group(title(f"case {case.name}"), *parts, indented(rows(cells)), *then)
+
+
+def _watch(case: CaseResult) -> list[tuple[str, str]]:
+    watched = case.watched
+    if watched is None:
+        return []
+    says = (
+        f"runs for {watched.hours:g} hours now; it used to fail after {watched.usual_hours:.3g}:"
+        f" mended by what was done with a chance of {watched.mended:.0%}"
+    )
+    return [("under watch", says)]
 
 
 def show_statement(statement: Statement) -> RenderableType:
@@ -75,4 +87,6 @@ def _stand(case: CaseResult) -> str:
         return f"closed: {case.closed.cause}"
     if case.works:
         return "works again, to be closed"
+    if case.starts and case.starts[-1].watch:
+        return "starts, under watch"
     return f"disk stops at {plain_id(case.failing_phase)}" if case.failing_phase else "open"

@@ -7,7 +7,7 @@ from mending.boot.chain import Trace, VolumeResult
 from mending.cli.show.console import indented, named_target, plain_id, rows, size, text, title
 from mending.cli.show.maps import show_map
 from mending.knowledge import Pack
-from mending.model import Finding, PhaseState, Severity, Verdict, VolumeState, Where
+from mending.model import Finding, PhaseState, RepairId, Severity, Verdict, VolumeState, Where
 
 _STYLES = {
     PhaseState.PASSED: "green",
@@ -94,7 +94,7 @@ def _verdict(trace: Trace, pack: Pack, named: str) -> list[tuple[object, ...]]:
     for number, finding in enumerate(trace.fatal):
         cells.append(("because:" if number == 0 else "and:", text(finding.says)))
         cells.append(("", text(_evidence(finding), "dim")))
-    repairs = dict.fromkeys(_repairs(trace))
+    repairs = _repairs(trace)
     cells += [("do:", _advice(repair, pack, named)) for repair in repairs]
     return (
         cells
@@ -115,8 +115,10 @@ def _without_failure(trace: Trace) -> list[tuple[object, ...]]:
     return cells
 
 
-def _repairs(trace: Trace) -> list[str]:
-    return [repair for finding in trace.fatal for repair in finding.repairs]
+def _repairs(trace: Trace) -> list[RepairId]:
+    """In the order in which `mend --all` takes them."""
+    called_for = {repair for finding in trace.fatal for repair in finding.repairs}
+    return [repair for repair in RepairId if repair in called_for]
 
 
 def _advice(repair: str, pack: Pack, named: str) -> Text:

@@ -31,6 +31,7 @@ _REPORTS = {
 _STARTS = {
     "yes": "it starts and stays up",
     "no": "it does not",
+    "watch": "it starts, but the trouble comes and goes: only time will tell",
     "stop": "stop here; everything so far is recorded",
 }
 
@@ -56,6 +57,9 @@ def command(case: str, as_json: bool) -> None:
         if after is None:
             return
         known = after
+        if known.state.under_watch:
+            say(show_case(case_result(known, pack)))
+            return
     say(
         title(
             "It works. Start it once more from cold, take the stick out, put temporary settings"
@@ -87,7 +91,9 @@ def _visit(known: Case, pack: Pack, visit: VisitResult) -> Case | None:
                 return known
             break
     answer = prompts.choose("Test start: does it start now?", _STARTS, unknown=False)
-    return None if answer == "stop" else started(known, this_host().hand, answer == "yes")
+    if answer == "stop":
+        return None
+    return started(known, this_host().hand, answer == "yes", watch=answer == "watch")
 
 
 def _step(known: Case, pack: Pack, planned: StepResult) -> tuple[Case, str]:
