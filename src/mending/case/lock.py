@@ -4,7 +4,6 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-import filelock
 import msgspec
 
 from mending.model import Hand, InputError, RefusedError
@@ -22,6 +21,8 @@ def held(folder: Path, hand: Hand) -> Iterator[None]:
         RefusedError: somebody else holds it; says who.
         InputError: the folder cannot be written.
     """
+    import filelock  # noqa: PLC0415 - lazy: what only reads a case holds nothing
+
     lock = filelock.FileLock(folder / _LOCK_FILE, timeout=hand.patience)
     try:
         lock.acquire()

@@ -6,24 +6,35 @@ import msgspec
 
 from mending.case.state import CaseState
 from mending.knowledge import Pack, Sign, WhyNotRun
-from mending.model import Phase
+from mending.model import Phase, Place
 from mending.plan import (
     BACKUP,
     NO_QUESTION,
     Care,
+    DirectFix,
     Option,
     PlanResult,
     QuestionResult,
     Situation,
+    VisitCost,
     WhyResult,
     best_question,
+    direct_fixes,
     make_plan,
     options_from,
     quick_cost,
     visit_costs,
     why_there,
 )
-from mending.reason import CausesResult, Evidence, ReportKind, believe, last_phase, telling
+from mending.reason import (
+    CausesResult,
+    Evidence,
+    ReportKind,
+    beliefs_of,
+    believe,
+    last_phase,
+    telling,
+)
 
 RECOVERY = "recovery-opens"
 """The sign whether recovery opens without a stick."""
@@ -52,18 +63,27 @@ def question_of(state: CaseState, pack: Pack) -> QuestionResult:
         return NO_QUESTION
     price, now = _care(pack, "files"), situation_of(state, pack)
     decisive = _decisive(pack)
-    options_by: dict[frozenset[tuple[str, str]], list[Option]] = {}
+    prepared: dict[frozenset[tuple[str, str]], _Prepared] = {}
 
     def cost(evidence: Evidence) -> float:
         known = {**facts_in(pack, evidence.facts, evidence.seen), **evidence.seen}
         situation = msgspec.structs.replace(now, facts=known)
         key = frozenset((name, known[name]) for name in decisive & set(known))
-        if key not in options_by:
-            options_by[key] = options_from(pack, situation)
-        costs = visit_costs(pack, situation)
-        return quick_cost(believe(pack, evidence).beliefs, options_by[key], costs, price)
+        if key not in prepared:
+            prepared[key] = _prepared(pack, situation, price)
+        options, visits, named = prepared[key]
+        return quick_cost(beliefs_of(pack, evidence), options, visits, price, named)
 
     return best_question(pack, evidence_of(state, pack), cost, state.passed)
+
+
+_Prepared = tuple[list[Option], dict[Place, VisitCost], Mapping[str, DirectFix]]
+"""What a plan needs beside beliefs."""
+
+
+def _prepared(pack: Pack, situation: Situation, price: Care) -> _Prepared:
+    options, visits = options_from(pack, situation), visit_costs(pack, situation)
+    return options, visits, direct_fixes(options, visits, price)
 
 
 def _decisive(pack: Pack) -> set[str]:

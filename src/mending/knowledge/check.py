@@ -35,6 +35,8 @@ def _said(sign: Sign, where: str) -> Iterator[str]:
     for answer, row in sign.answers.items():
         if row.denied and row.denied not in sign.answers:
             yield f"{where}, {answer}, denied: {row.denied!r} is no answer of it."
+        if row.part_of and row.part_of not in sign.answers:
+            yield f"{where}, {answer}, part_of: {row.part_of!r} is no answer of it."
         if any(not text.replace("|", " ").strip() for text in row.words):
             yield f"{where}, {answer}, words: a phrase without a word."
         if row.reaches and row.stops_before and row.reaches.rank >= row.stops_before.rank:

@@ -25,6 +25,8 @@ class Answer(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         words: how people say it: phrases of words that must all be there, close together;
             alternatives of a word are divided by `|`.
         denied: the answer that holds where somebody says that this is not so.
+        part_of: another answer that is also true where this one is: what a cause shows of that one
+            counts for both together, and each has its usual share of it.
         reaches: the phase that a start gets to at least when this is seen; None: it does not tell.
         stops_before: the phase that it then does not get to; None: it does not tell.
     """
@@ -34,6 +36,7 @@ class Answer(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     implies: Mapping[str, str] = {}
     words: tuple[str, ...] = ()
     denied: str = ""
+    part_of: str = ""
     reaches: Phase | None = None
     stops_before: Phase | None = None
 

@@ -1,9 +1,10 @@
 """What to do next: visits and their order, from beliefs, costs and needs."""
 
 from mending.plan.asking import NO_QUESTION, QuestionResult, best_question
+from mending.plan.direct_fix import DirectFix
 from mending.plan.needs import Situation
 from mending.plan.options import BACKUP, Option, VisitCost, options_from, visit_costs
-from mending.plan.order import Care, make_plan, quick_cost
+from mending.plan.order import Care, direct_fixes, make_plan, quick_cost
 from mending.plan.results import BlockedResult, CurvePoint, PlanResult, StepResult, VisitResult
 from mending.plan.why import WhyResult, why_there
 
@@ -13,6 +14,7 @@ __all__ = [
     "BlockedResult",
     "Care",
     "CurvePoint",
+    "DirectFix",
     "Option",
     "PlanResult",
     "QuestionResult",
@@ -22,6 +24,7 @@ __all__ = [
     "VisitResult",
     "WhyResult",
     "best_question",
+    "direct_fixes",
     "make_plan",
     "options_from",
     "quick_cost",

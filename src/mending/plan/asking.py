@@ -11,7 +11,7 @@ from collections.abc import Callable, Mapping
 import msgspec
 
 from mending.knowledge import Pack, Sign
-from mending.reason import Evidence, believe, sign_likelihood, telling
+from mending.reason import Evidence, beliefs_of, sign_likelihood, telling
 
 _LOOKED_AT = 5
 """Signs whose worth is worked out in minutes: those that tell most about the cause for each
@@ -19,6 +19,8 @@ minute.
 """
 _LIKELY = 0.1
 """Chance from which it is asked what the steps against a cause need."""
+_RARE = 0.005
+"""Chance below which an answer is taken to save nothing, without making a plan for it."""
 _CANNOT_TELL = 0.1
 """How often a person cannot answer."""
 _PAYS = 1.0
@@ -81,9 +83,7 @@ def best_question(
 
 def _open_facts(pack: Pack, evidence: Evidence, passed: frozenset[str]) -> list[Sign]:
     """Facts that nobody told and that steps which could help need."""
-    likely = {
-        cause for cause, chance in believe(pack, evidence).beliefs.items() if chance >= _LIKELY
-    }
+    likely = {cause for cause, chance in beliefs_of(pack, evidence).items() if chance >= _LIKELY}
     wanted: dict[str, int] = {}
     for step in pack.steps.values():
         if likely & set(step.fixes):
@@ -98,16 +98,17 @@ def _open_facts(pack: Pack, evidence: Evidence, passed: frozenset[str]) -> list[
 
 
 def _saves(pack: Pack, evidence: Evidence, cost: Cost, now: float, sign: Sign) -> float:
-    beliefs = believe(pack, evidence).beliefs
+    beliefs, shares = beliefs_of(pack, evidence), sign.shares
     then = 0.0
     for answer in sign.answers:
+        usual = shares[answer]
         if sign.id in pack.facts:
-            chance, known = sign.shares[answer], {**evidence.facts, sign.id: answer}
-            then += chance * cost(msgspec.structs.replace(evidence, facts=known))
+            chance, known = usual, {**evidence.facts, sign.id: answer}
+            after = msgspec.structs.replace(evidence, facts=known)
         else:
             given = sign_likelihood(pack, pack.causes.values(), sign, answer)
-            usual = sign.shares[answer]
             chance = sum(share * given.get(cause, usual) for cause, share in beliefs.items())
             seen = {**evidence.seen, sign.id: answer}
-            then += chance * cost(msgspec.structs.replace(evidence, seen=seen))
+            after = msgspec.structs.replace(evidence, seen=seen)
+        then += chance * (cost(after) if chance >= _RARE else now)
     return (1.0 - _CANNOT_TELL) * (now - then)

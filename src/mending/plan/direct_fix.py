@@ -18,10 +18,10 @@ class DirectFix:
     minutes: float
     cost: float
 
-    @property
-    def says(self) -> str:
-        """The steps in their order."""
-        return ", then ".join(option.id for option in (*self.needed, self.option))
+    def says_after(self, done: Option) -> str:
+        """The steps in their order, without one that was just done."""
+        steps = (*self.needed, self.option)
+        return ", then ".join(option.id for option in steps if option is not done)
 
 
 def direct_fix_for(

@@ -54,17 +54,21 @@ class Needs:
 
     def __init__(self, pack: Pack, situation: Situation) -> None:
         self.pack, self.situation = pack, situation
+        self._of: dict[tuple[str, Place], Wanted] = {}
+        self._by_gift: dict[str, list[Step]] = {}
+        for step in pack.steps.values():
+            for name in step.gives:
+                self._by_gift.setdefault(name, []).append(step)
 
     def of(self, step: Step) -> Wanted:
         """What a step and its place need."""
-        visit = (
-            {}
-            if step.place is Place.BENCH and self.situation.on_bench
-            else self.pack.visits[step.place].needs
-        )
-        return {
-            name: answers_of(need) for needs in (visit, step.needs) for name, need in needs.items()
-        }
+        key = step.id, step.place
+        if key not in self._of:
+            there = step.place is Place.BENCH and self.situation.on_bench
+            visit = {} if there else self.pack.visits[step.place].needs
+            rows = [*visit.items(), *step.needs.items()]
+            self._of[key] = {name: answers_of(need) for name, need in rows}
+        return self._of[key]
 
     def concerns(self, step: Step) -> bool:
         """Whether a step is for this kind of PC: no fact that nobody can change (it has no
@@ -136,7 +140,7 @@ class Needs:
         return told is not None and told not in answers
 
     def _givers(self, name: str, answers: Sequence[str]) -> list[Step]:
-        return [step for step in self.pack.steps.values() if step.gives.get(name) in answers]
+        return [step for step in self._by_gift.get(name, ()) if step.gives[name] in answers]
 
     def _reason(self, step: Step) -> str:
         """Why a giver cannot be done; one that was done and whose fact is missing all the same did

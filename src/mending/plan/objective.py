@@ -175,22 +175,30 @@ def _columns_of(
     together = {name: parts for name, parts in together.items() if set(parts) <= touched}
     believed = {cause for cause, chance in beliefs.items() if chance > 0}
     causes = sorted(touched & believed.union(*together.values()))
-    kept = [[1 - option.fixes.get(cause, 0.0) for cause in causes] for option in options]
-    missed = [[1 - option.finds.get(cause, 0.0) for cause in causes] for option in options]
     known = [
         min(straight[cause].cost, hand_over) if cause in straight else hand_over for cause in causes
     ]
-    shape = (len(options), len(causes))
     columns = _Columns(
         numbers.array([beliefs.get(cause, 0.0) for cause in causes], dtype=float),
-        numbers.array(kept, dtype=float).reshape(shape),
-        numbers.array(missed, dtype=float).reshape(shape),
+        _left([option.fixes for option in options], causes),
+        _left([option.finds for option in options], causes),
         numbers.array(known, dtype=float),
         [],
     )
     for name, parts in together.items():
         columns = columns.with_set([causes.index(part) for part in parts], beliefs[name])
     return causes, columns
+
+
+def _left(rows: Sequence[Mapping[str, float]], causes: Sequence[str]) -> "Floats":
+    """What each row of chances leaves of each cause, shape (rows, causes)."""
+    left: Floats = load_numpy().ones((len(rows), len(causes)))
+    at = {cause: number for number, cause in enumerate(causes)}
+    for number, row in enumerate(rows):
+        for cause, chance in row.items():
+            if cause in at:
+                left[number, at[cause]] = 1 - chance
+    return left
 
 
 @dataclass(frozen=True)

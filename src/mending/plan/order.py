@@ -6,7 +6,7 @@ import msgspec
 
 from mending.model import Place, Risk
 from mending.plan.bound import lower_bound
-from mending.plan.direct_fix import direct_fix_for
+from mending.plan.direct_fix import DirectFix, direct_fix_for
 from mending.plan.exact import MOST_IN_A_PLACE, MOST_STEPS, best_visits
 from mending.plan.improve import improved
 from mending.plan.objective import Beliefs, Objective, objective_of
@@ -63,15 +63,16 @@ def make_plan(
             takes a second or two.
     """
     able = [option for option in options if not option.blocked]
-    relevant, problem = problem_of(beliefs, able, visits, care)
+    named = direct_fix_for(able, visits, care.prices, care.hand_over)
+    relevant = _relevant(beliefs, able)
+    problem = objective_of(beliefs, relevant, visits, care.prices, care.hand_over, named)
     exact = _fits(relevant)
     order = (
         best_visits(problem)
         if exact
-        else improved(problem, _start(beliefs, relevant, visits, care, problem))
+        else improved(problem, _start(beliefs, relevant, visits, care, problem, named))
     )
     steps = [in_turn(beliefs, [relevant[number] for number in visit]) for visit in order]
-    named = direct_fix_for(able, visits, care.prices, care.hand_over)
     curve = curve_of(beliefs, steps, visits, named)
     gap = 0.0 if exact else _gap(problem, order) if prove else None
     return PlanResult(
@@ -91,21 +92,32 @@ def quick_cost(
     options: Sequence[Option],
     visits: Mapping[Place, VisitCost],
     care: Care = USUAL,
+    named: Mapping[str, DirectFix] | None = None,
 ) -> float:
-    """What a good plan costs, without its words: for comparing what could be known."""
+    """What a good plan costs, without its words: for comparing what could be known.
+
+    Args:
+        named: `direct_fixes` of these options, where that is known already.
+    """
     able = [option for option in options if not option.blocked]
-    relevant, problem = problem_of(beliefs, able, visits, care)
-    return problem.cost(_start(beliefs, relevant, visits, care, problem, _QUICK))
+    named = direct_fixes(options, visits, care) if named is None else named
+    chosen = _promising(beliefs, _relevant(beliefs, able), _QUICK)
+    part = objective_of(beliefs, chosen, visits, care.prices, care.hand_over, named)
+    return part.cost(best_visits(part))
 
 
-def problem_of(
-    beliefs: Beliefs, able: Sequence[Option], visits: Mapping[Place, VisitCost], care: Care
-) -> tuple[list[Option], Objective]:
-    """The options that could help, with those that they need, and the problem that they pose."""
+def direct_fixes(
+    options: Sequence[Option], visits: Mapping[Place, VisitCost], care: Care
+) -> Mapping[str, DirectFix]:
+    """Where each cause leads once a report names it; it hangs on no belief."""
+    able = [option for option in options if not option.blocked]
+    return direct_fix_for(able, visits, care.prices, care.hand_over)
+
+
+def _relevant(beliefs: Beliefs, able: Sequence[Option]) -> list[Option]:
+    """The options that could help, with those that they need."""
     left = ResidualBelief(beliefs)
-    relevant = _with_needed([option for option in able if left.worth(option) >= PROMISING], able)
-    named = direct_fix_for(able, visits, care.prices, care.hand_over)
-    return relevant, objective_of(beliefs, relevant, visits, care.prices, care.hand_over, named)
+    return _with_needed([option for option in able if left.worth(option) >= PROMISING], able)
 
 
 def in_turn(beliefs: Beliefs, steps: Sequence[Option]) -> list[Option]:
@@ -157,21 +169,26 @@ def _start(
     visits: Mapping[Place, VisitCost],
     care: Care,
     problem: Objective,
-    window: int = _WINDOW,
+    named: Mapping[str, DirectFix],
 ) -> list[list[int]]:
     """An order to begin with: the best of the steps that promise most for their minutes."""
+    chosen = _promising(beliefs, relevant, _WINDOW)
+    part = objective_of(beliefs, chosen, visits, care.prices, care.hand_over, named)
+    at = {option.id: number for number, option in enumerate(relevant)}
+    order = [[at[chosen[number].id] for number in visit] for visit in best_visits(part)]
+    return order if problem.obeys(order) else []
+
+
+def _promising(beliefs: Beliefs, relevant: list[Option], most: int) -> list[Option]:
+    """The steps that promise most for their minutes, each with all that it needs."""
     left, chosen = ResidualBelief(beliefs), list[Option]()
     for option in sorted(
         relevant, key=lambda option: (-left.worth(option) / option.minutes, option.id)
     ):
         group = [needed for needed in _with_needed([option], relevant) if needed not in chosen]
-        if len(chosen) + len(group) <= window and _fits([*chosen, *group]):
+        if len(chosen) + len(group) <= most and _fits([*chosen, *group]):
             chosen += group
-    named = direct_fix_for(relevant, visits, care.prices, care.hand_over)
-    part = objective_of(beliefs, chosen, visits, care.prices, care.hand_over, named)
-    at = {option.id: number for number, option in enumerate(relevant)}
-    order = [[at[chosen[number].id] for number in visit] for visit in best_visits(part)]
-    return order if problem.obeys(order) else []
+    return chosen
 
 
 def _blocked(beliefs: Beliefs, options: Sequence[Option]) -> list[BlockedResult]:

@@ -124,7 +124,7 @@ def _step(option: Option, left: ResidualBelief, named: Named) -> StepResult:
         repair=option.repair,
         tests=bool(option.finds),
         leads_to={
-            cause: named[cause].says
+            cause: named[cause].says_after(option)
             for cause in option.finds
             if cause in named and named[cause].option is not option
         },

@@ -2,7 +2,14 @@
 
 from mending.knowledge import ReportKind
 from mending.reason.asking import telling
-from mending.reason.beliefs import Beliefs, CauseResult, CausesResult, EvidenceWeight, believe
+from mending.reason.beliefs import (
+    Beliefs,
+    CauseResult,
+    CausesResult,
+    EvidenceWeight,
+    beliefs_of,
+    believe,
+)
 from mending.reason.conflict import Contradiction, impossible_pairs
 from mending.reason.evidence import Evidence, Report, Watched
 from mending.reason.likelihood import mended_chance, sign_likelihood
@@ -23,6 +30,7 @@ __all__ = [
     "UnderstoodAnswer",
     "Watched",
     "answer_chances",
+    "beliefs_of",
     "believe",
     "excluded",
     "impossible_pairs",

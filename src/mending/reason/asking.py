@@ -3,7 +3,7 @@
 import math
 
 from mending.knowledge import Pack, Sign
-from mending.reason.beliefs import Beliefs, believe, possible_causes
+from mending.reason.beliefs import Beliefs, beliefs_of, possible_causes
 from mending.reason.evidence import Evidence
 from mending.reason.likelihood import sign_likelihood
 
@@ -18,7 +18,7 @@ def telling(pack: Pack, evidence: Evidence, passed: frozenset[str] = frozenset()
     Args:
         passed: signs that were asked and could not be answered.
     """
-    beliefs = believe(pack, evidence).beliefs
+    beliefs = beliefs_of(pack, evidence)
     known = {**evidence.seen, **evidence.facts}
     asked = {*evidence.seen, *passed}
     open_signs = [

@@ -89,11 +89,9 @@ def believe(pack: Pack, evidence: Evidence) -> CausesResult:
     causes = possible_causes(pack, evidence)
     told = items(pack, causes, evidence)
     prior = prior_of(pack, causes, evidence.facts)
-    after = _posterior(prior, told)
     proven = proven_by(causes, evidence)
     together = tuple(proven) if len(proven) > 1 else ()
-    if proven:
-        after = _with_proven(after, proven)
+    after = _with_proven(_posterior(prior, told), proven)
     both = PROVEN if together else 0.0
     chances = {cause.id: after[cause.id] + both * (cause.id in together) for cause in causes}
     ranked = sorted(causes, key=lambda cause: (-chances[cause.id], cause.phase.rank, cause.id))
@@ -109,6 +107,17 @@ def believe(pack: Pack, evidence: Evidence) -> CausesResult:
     )
 
 
+def beliefs_of(pack: Pack, evidence: Evidence) -> Beliefs:
+    """The same chances as `believe(pack, evidence).beliefs`, without what speaks for and against
+    them: for comparing what could be known.
+    """
+    causes = possible_causes(pack, evidence)
+    prior = prior_of(pack, causes, evidence.facts)
+    proven = proven_by(causes, evidence)
+    after = _with_proven(_posterior(prior, items(pack, causes, evidence)), proven)
+    return {**after, TOGETHER.join(proven): PROVEN} if len(proven) > 1 else after
+
+
 def proven_by(causes: list[Cause], evidence: Evidence) -> list[str]:
     """The causes that fatal findings of the newest trace show, in the order of the findings."""
     fatal = evidence.trace.fatal if evidence.trace is not None else ()
@@ -118,6 +127,8 @@ def proven_by(causes: list[Cause], evidence: Evidence) -> list[str]:
 
 def _with_proven(after: Mapping[str, float], proven: list[str]) -> dict[str, float]:
     """What is left for single causes when findings prove one, or several at once."""
+    if not proven:
+        return dict(after)
     alone = proven[0] if len(proven) == 1 else None
     rest = sum(chance for cause, chance in after.items() if cause not in proven) or 1.0
     others = {

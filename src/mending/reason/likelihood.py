@@ -8,7 +8,7 @@ import msgspec
 from mending.knowledge import SOMETHING_ELSE, Cause, Pack, ReportKind, Sign, Step
 from mending.model import Finding, PhaseState, Severity
 from mending.reason.evidence import Evidence, Report, Watched
-from mending.reason.reach import SMOOTHING, likelihood
+from mending.reason.reach import SMOOTHING, answer_chances, likelihoods
 
 MISHEARD = 0.03
 """The same for an answer that was understood from what somebody said."""
@@ -85,15 +85,16 @@ def _fainter(item: Item, power: float) -> Item:
 def _sign_item(pack: Pack, known: list[Cause], sign: Sign, answer: str, heard: bool) -> Item:
     given = sign_likelihood(pack, known, sign, answer)
     if heard:
-        usual = MISHEARD * sign.shares[answer]
+        usual = MISHEARD * answer_chances(pack, None, sign)[answer]
         given = {cause: (1 - MISHEARD) * chance + usual for cause, chance in given.items()}
     return Item(f"{sign.id}: {sign.answers[answer].says}", given, sign.group)
 
 
 def sign_likelihood(pack: Pack, causes: Iterable[Cause], sign: Sign, answer: str) -> Likelihood:
     """P(answer | cause): see `reach`."""
-    given = {cause.id: likelihood(pack, cause, sign, answer) for cause in causes}
-    return {SOMETHING_ELSE: sign.shares[answer], **given}
+    given = likelihoods(pack, causes, sign, answer)
+    given[SOMETHING_ELSE] = answer_chances(pack, None, sign)[answer]
+    return given
 
 
 def _trace_items(causes: list[Cause], evidence: Evidence) -> list[Item]:

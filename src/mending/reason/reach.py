@@ -20,7 +20,9 @@ an answer never raises a cause that it excludes (the posterior of c is multiplie
 P(a | c) / sum over all causes, which is at most 1). The tests check that.
 """
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
+
+import msgspec
 
 from mending.knowledge import Answer, Cause, Pack, Sign
 from mending.model import PHASES, Phase
@@ -50,30 +52,98 @@ def last_phase(pack: Pack, seen: Mapping[str, str]) -> Phase:
     return last
 
 
-def share_possible(cause: Cause, answer: Answer) -> float:
+def excluded(cause: Cause, sign: Sign, answer: str) -> bool:
+    """Whether an answer, if it is right, rules a cause out."""
+    return _excluded(cause.shows.get(sign.id, {}), cause.shares, sign, answer)
+
+
+def _excluded(
+    shows: Mapping[str, str], shares: Mapping[Phase, float], sign: Sign, answer: str
+) -> bool:
+    row = sign.answers[answer]
+    named = answer in shows or row.part_of in shows
+    return not named and _share_possible(shares, row) <= 0.0
+
+
+def _share_possible(shares: Mapping[Phase, float], answer: Answer) -> float:
     """How large a part of what a cause does goes with an answer, from 0 to 1."""
     possible = possible_phases(answer)
     if possible is PHASES:
         return 1.0
-    shares = cause.shares
     return sum(shares.get(phase, 0.0) for phase in possible)
 
 
-def excluded(cause: Cause, sign: Sign, answer: str) -> bool:
-    """Whether an answer, if it is right, rules a cause out."""
-    named = answer in cause.shows.get(sign.id, {})
-    return not named and share_possible(cause, sign.answers[answer]) <= 0.0
+class _Row(msgspec.Struct, frozen=True):
+    """One cause and one sign: P(answer | cause), and the same as evidence."""
+
+    chances: Mapping[str, float]
+    likely: Mapping[str, float]
 
 
 class _Tables:
-    """The chances of the pack that was asked about last; the same few are asked for again and
-    again.
+    """The chances of the pack that was asked about last, each worked out once: the same ones are
+    asked for again and again.
     """
 
     def __init__(self, pack: Pack) -> None:
         self.pack = pack
-        self.known: dict[tuple[str, str], dict[str, float]] = {}
-        self.likely: dict[tuple[str, str, str], float] = {}
+        self.rows: dict[tuple[str, str], _Row] = {}
+        self.usual: dict[str, _Row] = {}
+        self.shares: dict[str, Mapping[Phase, float]] = {}
+        self.bounded: dict[str, bool] = {}
+
+    def row(self, cause: Cause | None, sign: Sign) -> _Row:
+        """Without a cause as usual."""
+        if sign.id not in self.usual:
+            self.usual[sign.id] = _Row(sign.shares, sign.shares)
+            self.bounded[sign.id] = any(
+                possible_phases(answer) is not PHASES for answer in sign.answers.values()
+            )
+        if cause is None or not (self.bounded[sign.id] or sign.id in cause.shows):
+            return self.usual[sign.id]
+        key = cause.id, sign.id
+        if key not in self.rows:
+            self.rows[key] = self._made(cause, sign)
+        return self.rows[key]
+
+    def _made(self, cause: Cause, sign: Sign) -> _Row:
+        if cause.id not in self.shares:
+            self.shares[cause.id] = cause.shares
+        shares, usual = self.shares[cause.id], self.usual[sign.id].chances
+        shows = cause.shows.get(sign.id, {})
+        named = _with_parts(
+            {answer: self.pack.chance(grade) for answer, grade in shows.items()}, sign, usual
+        )
+        weights = {
+            answer: share * _share_possible(shares, sign.answers[answer])
+            for answer, share in usual.items()
+            if answer not in named
+        }
+        left, total = max(1 - sum(named.values()), 0.0), sum(weights.values())
+        rest = {answer: left * each / total if total else 0.0 for answer, each in weights.items()}
+        chances, likely = {}, {}
+        for answer, share in usual.items():
+            if answer in weights and not weights[answer]:
+                chances[answer] = likely[answer] = WRONG_ANSWER * share
+            else:
+                chances[answer] = named.get(answer, 0.0) or rest.get(answer, 0.0)
+                likely[answer] = (1 - SMOOTHING) * chances[answer] + SMOOTHING * share
+        return _Row(chances, likely)
+
+
+def _with_parts(
+    named: Mapping[str, float], sign: Sign, usual: Mapping[str, float]
+) -> dict[str, float]:
+    """What a row of a cause names, where an answer is also part of another: the row gives the
+    chance of both together, and the part takes its usual share of that.
+    """
+    found = dict(named)
+    for answer, row in sign.answers.items():
+        if row.part_of in named and answer not in named:
+            both = usual[answer] + usual[row.part_of]
+            found[answer] = named[row.part_of] * usual[answer] / both
+            found[row.part_of] -= found[answer]
+    return found
 
 
 _tables: list[_Tables] = []
@@ -87,41 +157,12 @@ def _tables_of(pack: Pack) -> _Tables:
 
 def answer_chances(pack: Pack, cause: Cause | None, sign: Sign) -> Mapping[str, float]:
     """P(answer | cause) for each answer to a sign; without a cause as usual."""
-    known, key = _tables_of(pack).known, (cause.id if cause is not None else "", sign.id)
-    if key not in known:
-        known[key] = sign.shares if cause is None else _answer_chances(pack, cause, sign)
-    return known[key]
+    return _tables_of(pack).row(cause, sign).chances
 
 
-def _answer_chances(pack: Pack, cause: Cause, sign: Sign) -> dict[str, float]:
-    usual = sign.shares
-    named = {answer: pack.chance(grade) for answer, grade in cause.shows.get(sign.id, {}).items()}
-    likely = {
-        answer: share * share_possible(cause, sign.answers[answer])
-        for answer, share in usual.items()
-        if answer not in named
-    }
-    left, total = max(1 - sum(named.values()), 0.0), sum(likely.values())
-    chances = {**named, **_shared(likely, left, total)}
-    return {
-        answer: WRONG_ANSWER * share if excluded(cause, sign, answer) else chances[answer]
-        for answer, share in usual.items()
-    }
-
-
-def likelihood(pack: Pack, cause: Cause, sign: Sign, answer: str) -> float:
-    """P(answer | cause) as evidence: mixed with what is usual where the cause is not excluded."""
-    likely, key = _tables_of(pack).likely, (cause.id, sign.id, answer)
-    if key not in likely:
-        chance = answer_chances(pack, cause, sign)[answer]
-        ruled_out = excluded(cause, sign, answer)
-        likely[key] = chance if ruled_out else _mixed(chance, sign.shares[answer])
-    return likely[key]
-
-
-def _shared(likely: Mapping[str, float], left: float, total: float) -> dict[str, float]:
-    return {answer: left * weight / total if total else 0.0 for answer, weight in likely.items()}
-
-
-def _mixed(chance: float, usual: float) -> float:
-    return (1 - SMOOTHING) * chance + SMOOTHING * usual
+def likelihoods(pack: Pack, causes: Iterable[Cause], sign: Sign, answer: str) -> dict[str, float]:
+    """P(answer | cause) as evidence, by cause: mixed with what is usual where the cause is not
+    excluded.
+    """
+    tables = _tables_of(pack)
+    return {cause.id: tables.row(cause, sign).likely[answer] for cause in causes}
