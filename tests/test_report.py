@@ -97,6 +97,16 @@ class Page(InFolder):
         self.assertIn("The PC starts again.", text)
         self.assertRegex(text, r"\d{8}T\d{6}-boot-sector")
 
+    def test_codes_words_a_watch_and_the_end_are_on_it(self):
+        self.run_here("saw", self.case, "code=0x7b", "the fans run, <b>the moon</b> is full")
+        self.run_here("started", self.case, "watch", "--hours", "9")
+        page = (self.read(), self.page.read_text())[1]
+        for words in ("0x0000007B", "&lt;b&gt;the moon", "under watch: 9 hours so far"):
+            self.assertIn(words, page)
+        self.run_here("started", self.case, "yes")
+        self.run_here("close", self.case, "--cause", "dust", "--fix", "a brush")
+        self.assertIn("put right by a brush", self.read()[1])
+
     def test_only_an_older_report_is_replaced(self):
         document = self.json_here("report", self.case, "-o", self.page)
         jsonschema.validate(document, json.loads(SCHEMA.read_text()))
