@@ -76,7 +76,7 @@ class MadeUp:
             for way in visit.ways
             if all(facts.get(k) in answers_of(v) for k, v in way.when.items())
         ]
-        only = [way.minutes for way in ways if way.only]
+        only = [way.minutes for way in ways if way.only][:1]
         minutes = min(only or [visit.minutes, *(way.minutes for way in ways)])
         return minutes, visit.test_start_minutes
 

@@ -10,10 +10,12 @@ from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass, field
 from random import Random
 
+import msgspec
+
 from benchmarks.made_up import MadeUp
 from mending.case.thinking import facts_in
 from mending.knowledge import Step, base_pack
-from mending.model import Risk
+from mending.model import Place, Risk
 from mending.plan import Care, Option, Situation, make_plan, options_from, visit_costs
 from mending.plan.direct_fix import needed_by
 from mending.plan.residual_belief import ResidualBelief
@@ -111,9 +113,19 @@ class Run:
             reports=tuple(self.reports),
             failed_starts=tuple(self.failed),
         )
-        situation = Situation(facts={**self.seen, **facts}, tried=self.tried)
+        causes = believe(PACK, evidence)
+        situation = Situation(
+            facts={**self.seen, **facts},
+            tried=self.tried,
+            chances={cause.id: cause.chance for cause in causes.causes},
+        )
         options = [option for option in options_from(PACK, situation) if option.id not in _ASIDE]
-        return dict(believe(PACK, evidence).beliefs), options, situation
+        return dict(causes.beliefs), options, situation
+
+
+def _placed(name: str, place: Place) -> Step:
+    """A step of the pack, in the place where it is planned."""
+    return msgspec.structs.replace(PACK.steps[name], place=place)
 
 
 def begun(pc: MadeUp) -> Run:
@@ -153,7 +165,8 @@ def followed(run: Run, believed: Callable[[dict[str, float]], dict[str, float]])
         plan = make_plan(believed(beliefs), options, visit_costs(PACK, situation), CARE)
         if not plan.visits:
             break
-        run.visit([PACK.steps[step.id] for step in plan.visits[0].steps], wary=True)
+        place = plan.visits[0].place
+        run.visit([_placed(step.id, place) for step in plan.visits[0].steps], wary=True)
         if run.mended is not None:
             break
     return run
@@ -185,7 +198,7 @@ def by_greed(pc: MadeUp) -> Run:
         if not best[1]:
             break
         for option in best[1]:
-            run.visit([PACK.steps[option.id]], wary=True)
+            run.visit([_placed(option.id, option.place)], wary=True)
             if run.reports[-1].kind is ReportKind.NOT_RUN:
                 break
         if run.mended is not None:
