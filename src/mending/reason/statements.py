@@ -113,6 +113,7 @@ class Understanding:
                 answers[name] = UnderstoodAnswer(
                     question=name, answer=first.answer, words=first.clause.text, sure=first.sure
                 )
+        self._drop_borrowed(answers, heard)
         self._drop_impossible(answers, heard)
         codes = codes_in(text, self._codes) if _may_hold_code(text) else ()
         for code in codes:
@@ -129,6 +130,27 @@ class Understanding:
             unclear=unclear,
             left=() if codes else tuple(_left(clauses, heard)),
         )
+
+    def _drop_borrowed(
+        self, answers: dict[str, UnderstoodAnswer], heard: Mapping[str, list[_Heard]]
+    ) -> None:
+        """A denial speaks of one thing: an answer with one goes where an answer to another question
+        holds all its words and more. "The lock light does not change" is not about what changed.
+        """
+        best = {
+            name: max(
+                (each for each in heard[name] if each.answer == answer.answer),
+                key=lambda each: each.weight,
+            )
+            for name, answer in answers.items()
+        }
+        for name, mine in best.items():
+            held = any(
+                mine.clause is theirs.clause and set(mine.places) < set(theirs.places)
+                for theirs in best.values()
+            )
+            if held and NOT in {mine.clause.words[at] for at in mine.places}:
+                del answers[name]
 
     def _drop_impossible(
         self, answers: dict[str, UnderstoodAnswer], heard: Mapping[str, list[_Heard]]
