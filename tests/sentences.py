@@ -375,7 +375,7 @@ SENTENCES = [
     ("it crashes at random", "when-it-fails=at-random", ""),
     ("a message says the boot loader is missing", "message-about=file", "after-logo=message"),
     (
-        "The screen lights up with the company name and after that it just sits there doing nothing",
+        "The screen lights up with the company name and then it just sits there doing nothing",
         "logo=stuck",
         "after-logo=spinner hang=frozen",
     ),
