@@ -109,7 +109,7 @@ KINDS: Mapping[FilesystemKind, KindRow] = {
     FilesystemKind.EXFAT: KindRow(identifier=(100, 4), table_type=0x07, guid_type=_DATA),
     FilesystemKind.NTFS: KindRow(
         identifier=(72, 8),
-        reader=FilesReader.LIBRARY,
+        reader=FilesReader.OWN,
         is_caseless=True,
         is_journaled=True,
         table_type=0x07,

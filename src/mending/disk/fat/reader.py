@@ -89,6 +89,10 @@ class FatReader:
         """FAT keeps files as they are."""
         return False
 
+    def hidden(self, folder: str) -> str:  # noqa: ARG002 - the shape is that of all readers
+        """A chain that ends too early ends the folder, for firmware too."""
+        return ""
+
     def chain(self, first: int, most: int) -> tuple[list[int], str]:
         """At most so many clusters of a chain by the FAT in use, and why it ends too early; empty
         when it does not.

@@ -10,6 +10,7 @@ import msgspec
 
 from mending.disk.fat import BrokenChainError
 from mending.disk.files.sandbox import SandboxEndedError
+from mending.disk.ntfs import DamagedRecordError
 from mending.model import InputError, clean_text
 from mending.model.limits import FILE_BYTES, LINKS
 
@@ -70,13 +71,20 @@ class FileReader(Protocol):
     def is_packed(self, path: str, /) -> bool:
         """Whether the file system keeps the content of a file compressed."""
 
+    def hidden(self, folder: str, /) -> str:
+        """Why names of a folder may be hidden by damage; empty where none can be."""
+
 
 class Files:
-    """Read-only look into one volume. Use `open_files` to make one."""
+    """Read-only look into one volume. Use `open_files` to make one.
 
-    def __init__(self, reader: FileReader, caseless: bool = False) -> None:
+    Args:
+        fold: makes names alike that the file system takes for the same.
+    """
+
+    def __init__(self, reader: FileReader, fold: Callable[[str], str] = str) -> None:
         self._reader = reader
-        self._caseless = caseless
+        self._fold = fold
         self._listings: dict[str, list[FileFound]] = {}
 
     def find(self, path: str) -> FileFound | None:
@@ -95,6 +103,7 @@ class Files:
             inside = self.listing(found.path) if found.is_folder else []
             match = next((file for file in inside if self._key(file.path) == wanted), None)
             if match is None:
+                self._refuse_hidden(found)
                 return None
             if match.is_link:
                 links += 1
@@ -106,6 +115,12 @@ class Files:
                 continue
             found = match
         return found
+
+    def _refuse_hidden(self, folder: FileFound) -> None:
+        """What damage may hide is not called missing."""
+        why = _translated(lambda: self._reader.hidden(folder.path)) if folder.is_folder else ""
+        if why:
+            raise FileDamagedError(f"The folder {folder.path} cannot be read whole: {why}.")
 
     def is_link(self, path: str) -> bool:
         """Whether the last name of a path is a link, wherever it points. Raises
@@ -120,7 +135,7 @@ class Files:
         )
 
     def _key(self, path: str) -> str:
-        return path.casefold() if self._caseless else path
+        return self._fold(path)
 
     def listing(self, folder: str = "/") -> list[FileFound]:
         """What a folder holds, without deleted entries.
@@ -173,7 +188,7 @@ def _translated(ask: Callable[[], Answer]) -> Answer:
     except OSError as error:
         reason = clean_text(str(error).splitlines()[0] if str(error) else "unknown reason", 160)
         raise FilesUnavailableError(f"Files of this volume cannot be read: {reason}") from error
-    except BrokenChainError as error:
+    except (BrokenChainError, DamagedRecordError) as error:
         raise FileDamagedError(error.says) from error
     except InputError as error:
         raise FilesUnavailableError(error.says, error.hint) from error

@@ -1,13 +1,14 @@
-"""Which reader opens the files of a volume: FAT by our own, as firmware sees it, the others through
-pytsk3 in a sandboxed process, trees and memory disks as they are.
+"""Which reader opens the files of a volume: FAT (as firmware sees it) and NTFS by our own, ext
+through pytsk3 in a sandboxed process, trees and memory disks as they are.
 """
 
 import io
 from typing import TYPE_CHECKING, Any
 
 from mending.disk.fat import FatReader
-from mending.disk.files.files import FileReader, Files, FilesUnavailableError, Listed
+from mending.disk.files.files import Files, FilesUnavailableError, Listed
 from mending.disk.files.sandbox import SandboxedProcess
+from mending.disk.ntfs import NtfsReader
 from mending.disk.volume import Volume
 from mending.model import ByteOffset, FilesReader, FilesystemKind, InputError, clean_text, has_extra
 from mending.model.limits import PATIENT_SECONDS, SANDBOX_SECONDS
@@ -16,7 +17,7 @@ from mending.source import MemorySource, MountedTree, Source
 if TYPE_CHECKING:
     from tarfile import TarFile, TarInfo
 
-_LIBRARY_NAMES = {FilesystemKind.NTFS: "NTFS", FilesystemKind.EXT: "EXT_DETECT"}
+_LIBRARY_NAMES = {FilesystemKind.EXT: "EXT_DETECT"}
 _PIECE = 4 * 1024 * 1024
 """How much of a large file is asked for at once: time is allowed by what was delivered."""
 _MOST_MEMBERS = 4096
@@ -24,8 +25,8 @@ _MOST_MEMBERS = 4096
 
 
 def can_read_files() -> bool:
-    """Whether the extra `files` is installed; without it nothing is known about files but those of
-    FAT.
+    """Whether the extra `files` is installed; without it nothing is known about files on ext
+    volumes.
     """
     return has_extra("pytsk3")
 
@@ -57,12 +58,23 @@ def open_files(source: Source, volume: Volume, seconds: float = SANDBOX_SECONDS)
     if not volume.boot.readable:
         says = f"The boot sector of volume {volume.number} is damaged, so its files cannot be read"
         raise FilesUnavailableError(f"{says} yet.")
-    reader: FileReader = FatReader(source, volume.offset)
-    if by_library:
-        reader = _LibraryReader(source, volume, seconds)
-    files = Files(reader, volume.kind.is_caseless)
+    try:
+        files = _opened(source, volume, seconds)
+    except FilesUnavailableError:
+        raise
+    except InputError as error:
+        raise FilesUnavailableError(error.says, error.hint) from error
     files.listing("/")  # a volume whose root cannot be read counts as one that cannot be opened
     return files
+
+
+def _opened(source: Source, volume: Volume, seconds: float) -> Files:
+    if volume.filesystem is FilesystemKind.NTFS:
+        reader = NtfsReader(source, volume.offset)
+        return Files(reader, reader.fold)
+    if volume.kind.reader is FilesReader.LIBRARY:
+        return Files(_LibraryReader(source, volume, seconds))
+    return Files(FatReader(source, volume.offset), str.casefold)
 
 
 def open_tree(tree: MountedTree, top: str = "", *, caseless: bool = False) -> Files:
@@ -72,7 +84,7 @@ def open_tree(tree: MountedTree, top: str = "", *, caseless: bool = False) -> Fi
         top: folder in it whose files count as the whole.
         caseless: whether it is a FAT volume.
     """
-    return Files(_TreeReader(tree, top.strip("/")), caseless)
+    return Files(_TreeReader(tree, top.strip("/")), str.casefold if caseless else str)
 
 
 def open_memory_disk(data: bytes) -> Files:
@@ -86,7 +98,7 @@ def open_memory_disk(data: bytes) -> Files:
     except InputError:
         pass  # no archive: a volume, then
     try:
-        files = Files(FatReader(MemorySource(data), ByteOffset(0)), caseless=True)
+        files = Files(FatReader(MemorySource(data), ByteOffset(0)), str.casefold)
         files.listing("/")
     except InputError as error:
         says = f"The memory disk in the image can be read neither as archive nor as FAT: {error}"
@@ -133,6 +145,10 @@ class _LibraryReader:
         packed: bool = self._asked("is_packed", path)
         return packed
 
+    def hidden(self, folder: str, /) -> str:  # noqa: ARG002
+        """The library does not tell."""
+        return ""
+
     def _asked(self, method: str, *words: object) -> Any:
         answer, read = self._process.call(method, *words)
         self._source.count_read(read - self._counted)
@@ -165,6 +181,10 @@ class _TreeReader:
     def is_packed(self, path: str, /) -> bool:  # noqa: ARG002
         """The running system expands them."""
         return False
+
+    def hidden(self, folder: str, /) -> str:  # noqa: ARG002
+        """The running system shows them all."""
+        return ""
 
 
 class _ArchiveReader:
@@ -206,6 +226,10 @@ class _ArchiveReader:
     def is_packed(self, path: str, /) -> bool:  # noqa: ARG002
         """Archives of this kind are not packed."""
         return False
+
+    def hidden(self, folder: str, /) -> str:  # noqa: ARG002
+        """An archive that can be read is whole."""
+        return ""
 
     def _add(self, archive: "TarFile", member: "TarInfo") -> None:
         names = [clean_text(name, 200) for name in member.name.split("/") if name not in {"", "."}]

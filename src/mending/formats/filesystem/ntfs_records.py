@@ -28,7 +28,14 @@ MFT, MIRROR, LOG, VOLUME, BITMAP = 0, 1, 2, 3, 6
 """Numbers of the system files that are read here."""
 MIRRORED = 4
 """Records of which the mirror keeps a copy; more where a cluster holds more."""
-NAME, INFORMATION, DATA = 0x60, 0x70, 0x80
+ATTRIBUTE_LIST, NAME, INFORMATION, DATA = 0x20, 0x60, 0x70, 0x80
+INDEX_ROOT, INDEX_BLOCKS, INDEX_BITMAP, REPARSE = 0x90, 0xA0, 0xB0, 0xC0
+COMPRESSED, ENCRYPTED, SPARSE = 0x00FF, 0x4000, 0x8000
+NUMBER = 0xFFFF_FFFF_FFFF
+"""What of a reference is the number of a record; the two bytes above are its sequence."""
+_IN_USE, _FOLDER = 1, 2
+_MOST_UNIT = 6
+"""Usual are 16 clusters together; a damaged exponent must not cost memory."""
 DIRTY = 1
 _END = 0xFFFFFFFF
 _STRIDE = 512
@@ -43,10 +50,12 @@ class RecordHead(msgspec.Struct, frozen=True):
     magic: bytes
     sequence_offset: int
     sequence_count: int
+    sequence: int
     attributes_offset: int
     flags: int
     used: int
     allocated: int
+    base: int
 
 
 HEAD = Layout(
@@ -56,26 +65,41 @@ HEAD = Layout(
         Field("magic", 0, 4, "bytes", "", "FILE"),
         Field("sequence_offset", 4, 2, "u", "bytes", "where the update sequence is"),
         Field("sequence_count", 6, 2, "u", "", "numbers in it: one, and one for each 512 bytes"),
+        Field("sequence", 16, 2, "u", "", "how often the record was used anew"),
         Field("attributes_offset", 20, 2, "u", "bytes", "first attribute"),
         Field("flags", 22, 2, "u", "", "1 in use, 2 folder"),
         Field("used", 24, 4, "u", "bytes", "length in use"),
         Field("allocated", 28, 4, "u", "bytes", "length of the record"),
+        Field(
+            "base", 32, 8, "u", "", "the record that this one continues; 0 where it is one itself"
+        ),
     ],
 )
 
 
 class Attribute(msgspec.Struct, frozen=True):
-    """One unnamed attribute. `value` is None where its bytes lie in clusters of `runs` instead.
+    """One attribute, or a piece of one. `value` is None where its bytes lie in clusters of `runs`
+    instead.
 
     Attributes:
         runs: pairs of first cluster (None: a hole) and count.
-        bytes: length of the value.
+        bytes: length of the value; 0 in all pieces but the first.
+        name: empty for the main one of its type.
+        flags: `COMPRESSED`, `ENCRYPTED`, `SPARSE`.
+        first: number of the first cluster of this piece within the value.
+        initialized: bytes that were ever written; what follows reads as zeros.
+        unit: clusters that are compressed together; 1 where none are.
     """
 
     type: int
     value: bytes | None
     runs: tuple[tuple[int | None, int], ...]
     bytes: int
+    name: str = ""
+    flags: int = 0
+    first: int = 0
+    initialized: int = 0
+    unit: int = 1
 
 
 class FileRecord(msgspec.Struct, frozen=True):
@@ -86,10 +110,16 @@ class FileRecord(msgspec.Struct, frozen=True):
     offset: ByteOffset
     attributes: tuple[Attribute, ...]
     stable: bytes
+    in_use: bool = False
+    is_folder: bool = False
+    sequence: int = 0
+    base: int = 0
 
-    def attribute(self, kind: int) -> Attribute | None:
-        """The first attribute of a type."""
-        return next((attribute for attribute in self.attributes if attribute.type == kind), None)
+    def attribute(self, kind: int, name: str = "") -> Attribute | None:
+        """The first attribute of a type and name."""
+        return next(
+            (each for each in self.attributes if each.type == kind and each.name == name), None
+        )
 
     @property
     def label(self) -> str:
@@ -120,7 +150,7 @@ def read(window: Window) -> Reading[FileRecord]:
     if head.magic != MAGIC:
         found = hex_preview(head.magic)
         return Reading(nothing, (Problem("record-magic", window.offset, 4, found, "46 49 4c 45"),))
-    data = _undone(window, head)
+    data = undone(window.data, head.sequence_offset, head.sequence_count)
     if data is None:
         at, _ = HEAD.span("sequence_offset", window.offset)
         found = f"{head.sequence_count} numbers at {head.sequence_offset}"
@@ -131,7 +161,16 @@ def read(window: Window) -> Reading[FileRecord]:
     start, end = head.sequence_offset, head.sequence_offset + 2 * head.sequence_count
     stable = data[:start] + bytes(end - start) + data[end:]
     attributes = tuple(_attributes(data, head.attributes_offset))
-    return Reading(FileRecord(ByteOffset(window.offset), attributes, stable))
+    record = FileRecord(
+        offset=ByteOffset(window.offset),
+        attributes=attributes,
+        stable=stable,
+        in_use=bool(head.flags & _IN_USE),
+        is_folder=bool(head.flags & _FOLDER),
+        sequence=head.sequence,
+        base=head.base & NUMBER,
+    )
+    return Reading(record)
 
 
 def log_is_closed(page: bytes) -> bool | None:
@@ -149,14 +188,13 @@ def log_is_closed(page: bytes) -> bool | None:
     return client == _NO_CLIENT or bool(flags & _LOG_CLEAN)
 
 
-def _undone(window: Window, head: RecordHead) -> bytes | None:
-    """The record with the last two bytes of every 512 put back; None where the sequence does not
-    fit.
+def undone(raw: bytes, start: int, count: int) -> bytes | None:
+    """A record or index block with the last two bytes of every 512 put back; None where the update
+    sequence does not fit: it was written half.
     """
-    data = bytearray(window.data)
+    data = bytearray(raw)
     strides = len(data) // _STRIDE
-    start = head.sequence_offset
-    if head.sequence_count != strides + 1 or start + 2 * head.sequence_count > len(data):
+    if count != strides + 1 or start + 2 * count > len(data):
         return None
     number = data[start : start + 2]
     for stride in range(1, strides + 1):
@@ -169,27 +207,30 @@ def _undone(window: Window, head: RecordHead) -> bytes | None:
 
 def _attributes(data: bytes, at: int) -> Iterator[Attribute]:
     while at + 24 <= len(data):
-        kind, length, away, name = struct.unpack_from("<IIBB", data, at)
+        kind, length, away, count, name_at, flags = struct.unpack_from("<IIBBHH", data, at)
         if kind == _END or length < 24 or at + length > len(data):
             return
         body = data[at : at + length]
-        if not name:
-            try:
-                yield _clusters(kind, body) if away else _resident(kind, body)
-            except (InputError, struct.error):
-                return
+        name = body[name_at : name_at + 2 * count].decode("utf-16-le", "replace")
+        try:
+            yield (_clusters if away else _resident)(kind, body, name, flags)
+        except (InputError, struct.error):
+            return
         at += length
 
 
-def _resident(kind: int, body: bytes) -> Attribute:
+def _resident(kind: int, body: bytes, name: str, flags: int) -> Attribute:
     length, offset = struct.unpack_from("<IH", body, 16)
-    return Attribute(kind, Window(body).take(offset, length), (), length)
+    value = Window(body).take(offset, length)
+    return Attribute(kind, value, (), length, name, flags, initialized=length)
 
 
-def _clusters(kind: int, body: bytes) -> Attribute:
-    (pairs,) = struct.unpack_from("<H", body, 32)
-    (length,) = struct.unpack_from("<Q", body, 48)
-    return Attribute(kind, None, tuple(_runs(body, pairs)), length)
+def _clusters(kind: int, body: bytes, name: str, flags: int) -> Attribute:
+    first, _, pairs, unit = struct.unpack_from("<QQHH", body, 16)
+    length, initialized = struct.unpack_from("<QQ", body, 48) if not first else (0, 0)
+    together = 1 << unit if flags & COMPRESSED and 0 < unit <= _MOST_UNIT else 1
+    runs = tuple(_runs(body, pairs))
+    return Attribute(kind, None, runs, length, name, flags, first, initialized, together)
 
 
 def _runs(body: bytes, at: int) -> Iterator[tuple[int | None, int]]:

@@ -1,0 +1,64 @@
+"""A small NTFS volume written by a real driver: `python -m tests.ntfs_volume`, as root with FUSE;
+it is committed. What is in it follows from `CONTENTS` alone.
+"""
+
+import lzma
+import os
+import tempfile
+from pathlib import Path
+from random import Random
+
+from tests.support import tool
+
+FILE = Path(__file__).parent / "data" / "ntfs-driver.img.xz"
+_RANDOM = Random(5)
+_LINE = b"The quay of Skerrivane, berth %d\r\n"
+CONTENTS = {
+    **{f"many/ticket-{number:03d}.txt": b"x" * (9 * number) for number in range(180)},
+    **{f"packed/list-{number}": (_LINE % number) * 900 * (number + 1) for number in range(3)},
+    "packed/mixed": _RANDOM.randbytes(5000) + bytes(200_000) + b"abc" * 30_000,
+    "packed/cannot-be-packed": _RANDOM.randbytes(4096),
+    "B\u00fcro \u00c4/\u00df/\u65e5\u672c.txt": b"hello" * 1000,
+    "a/b/c/deep": b"d" * 70_000,
+    "sparse": bytes(3 << 20) + b"the end",
+    "empty": b"",
+}
+GONE = [f"many/ticket-{number:03d}.txt" for number in range(0, 180, 7)]
+HARD_LINK = ("a/b/c/deep", "another-name")
+
+
+def make():
+    """Make it anew."""
+    with tempfile.TemporaryDirectory() as folder:
+        image, top = Path(folder) / "volume", Path(folder) / "mounted"
+        top.mkdir()
+        with image.open("wb") as file:
+            file.truncate(8 << 20)
+        tool("mkntfs", "-Q", "-F", "-q", "-L", "ferries", image)
+        tool("ntfs-3g", "-o", "compression", image, top)
+        try:
+            _fill(top)
+        finally:
+            tool("umount", top)
+        FILE.parent.mkdir(exist_ok=True)
+        FILE.write_bytes(lzma.compress(image.read_bytes(), preset=9))
+
+
+def _fill(top):
+    (top / "packed").mkdir()
+    os.setxattr(top / "packed", "system.ntfs_attrib_be", (0x810).to_bytes(4, "big"))
+    for name, data in CONTENTS.items():
+        path = top / name
+        path.parent.mkdir(parents=True, exist_ok=True)
+        with path.open("wb") as file:
+            if name == "sparse":
+                file.seek(3 << 20)
+                data = b"the end"
+            file.write(data)
+    os.link(top / HARD_LINK[0], top / HARD_LINK[1])
+    for name in GONE:
+        (top / name).unlink()
+
+
+if __name__ == "__main__":
+    make()
