@@ -16,14 +16,17 @@ from pathlib import Path
 
 FOLDER = Path(os.environ.get("MENDING_SAMPLES", Path(__file__).parents[1] / "build" / "samples"))
 PACKAGES = {
+    "dfwinreg": "20190122",
     "dissect.apfs": "1.1",
     "dissect.btrfs": "1.10",
     "dissect.eventlog": "3.11",
     "dissect.fat": "3.13",
     "dissect.fve": "4.6",
     "dissect.ntfs": "3.16",
+    "dissect.regf": "3.14",
     "dissect.volume": "3.18",
     "dissect.xfs": "3.13",
+    "winevtrc": "20170513",
 }
 LARGEST = 130 << 20
 """Bytes; larger samples tell nothing more and cost seconds."""
@@ -72,7 +75,8 @@ def read_samples(name, pattern):
     """
     with tarfile.open(_archive(name)) as archive:
         for member in archive:
-            if not member.isfile() or not fnmatch.fnmatch(member.name, f"*/tests/{pattern}"):
+            wanted = (f"*/tests/{pattern}", f"*/test_data/{pattern}")
+            if not member.isfile() or not any(fnmatch.fnmatch(member.name, way) for way in wanted):
                 continue
             with archive.extractfile(member) as packed, _opened(packed, member.name) as file:
                 data = file.read(LARGEST + 1)

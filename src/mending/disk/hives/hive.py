@@ -1,0 +1,223 @@
+"""A settings hive as a tree of keys and values. A lookup by path reads only what lies on its way.
+
+Damage hides what lies behind it and is never taken for a key that is not there.
+"""
+
+import struct
+from collections.abc import Iterator
+
+from mending.formats.nt.hive_base import BASE_BYTES, NOTHING, HiveBase, check_bins, read
+from mending.formats.nt.hive_cells import (
+    BIG,
+    BIG_FROM,
+    DamagedHiveError,
+    KeyCell,
+    ValueCell,
+    read_key,
+    read_list,
+    read_value,
+)
+from mending.model import Problem, Window
+
+_MOST_DEPTH = 512
+"""The system allows no deeper path."""
+_MOST_LISTS = 65_536
+_DATA_BYTES = 64 * 1024 * 1024
+"""Longest data of one value; the system keeps some megabytes at most."""
+TEXT, EXPANDED_TEXT, NUMBER, TEXTS, LONG_NUMBER = 1, 2, 4, 7, 11
+
+
+class Hive:
+    """One opened hive.
+
+    Args:
+        data: the whole file.
+
+    Raises:
+        InputError: it is shorter than a base block.
+    """
+
+    def __init__(self, data: bytes) -> None:
+        reading = read(Window(data[:BASE_BYTES]))
+        self.base: HiveBase = reading.record
+        self._bins = data[BASE_BYTES:]
+        self._length = min(self.base.bins, len(self._bins))
+        self.problems: tuple[Problem, ...] = reading.problems
+
+    def check(self) -> tuple[Problem, ...]:
+        """What is wrong with the base block, the bins and their cells; keys are not walked."""
+        return (*self.problems, *check_bins(self._bins, self.base.bins))
+
+    @property
+    def root(self) -> "Key":
+        """The key that holds all others. Raises DamagedHiveError."""
+        return Key(self, self.base.root)
+
+    def find(self, path: str) -> "Key | None":
+        """The key at a path, its names divided by backslashes, in any case; None where there is
+        none.
+
+        Raises:
+            DamagedHiveError: damage on the way hides it.
+        """
+        found: Key | None = self.root
+        for name in [part for part in path.split("\\") if part]:
+            found = found.child(name) if found is not None else None
+        return found
+
+    def cell(self, at: int) -> bytes:
+        """What a cell in use holds.
+
+        Raises:
+            DamagedHiveError: it is not inside the bins, or free.
+        """
+        if at % 8 or not 0 < at <= self._length - 8:
+            raise DamagedHiveError(f"a cell at {at} does not lie in the bins.")
+        (length,) = struct.unpack_from("<i", self._bins, at)
+        if length > -8 or at - length > self._length:
+            raise DamagedHiveError(f"the cell at {at} is free, or its length {length} is wrong.")
+        return self._bins[at + 4 : at - length]
+
+    def data(self, value: ValueCell) -> bytes:
+        """The data of a value.
+
+        Raises:
+            DamagedHiveError
+        """
+        if value.inline is not None or not value.length:
+            return value.inline or b""
+        if value.length > _DATA_BYTES:
+            raise DamagedHiveError(
+                f"the value {value.name!r} is said to have {value.length} bytes."
+            )
+        cell = self.cell(value.data_cell)
+        if value.length > BIG_FROM and cell[:2] == BIG and self.base.minor > 3:
+            return self._pieces(cell, value)
+        if len(cell) < value.length:
+            raise DamagedHiveError(f"the data of the value {value.name!r} are cut off.")
+        return cell[: value.length]
+
+    def _pieces(self, cell: bytes, value: ValueCell) -> bytes:
+        count, where = struct.unpack_from("<HI", cell, 2) if len(cell) >= 8 else (0, 0)
+        cells = self.cell(where)
+        if 4 * count > len(cells) or count * BIG_FROM < value.length:
+            raise DamagedHiveError(f"the data of the value {value.name!r} are not all listed.")
+        parts = (self.cell(at)[:BIG_FROM] for at in struct.unpack_from(f"<{count}I", cells))
+        data = b"".join(parts)
+        if len(data) < value.length:
+            raise DamagedHiveError(f"the data of the value {value.name!r} are cut off.")
+        return data[: value.length]
+
+
+class Key:
+    """A key of a hive.
+
+    Raises:
+        DamagedHiveError: its cell holds no key.
+    """
+
+    def __init__(self, hive: Hive, at: int) -> None:
+        self._hive, self.at = hive, at
+        self.cell: KeyCell = read_key(hive.cell(at), at)
+
+    @property
+    def name(self) -> str:
+        """Its own name."""
+        return self.cell.name
+
+    def children(self) -> Iterator["Key"]:
+        """Its subkeys, in the order of its lists.
+
+        Raises:
+            DamagedHiveError: a list or a key of it is damaged.
+        """
+        for at in self._places():
+            yield Key(self._hive, at)
+
+    def child(self, name: str) -> "Key | None":
+        """A subkey by its name, in any case. Raises DamagedHiveError."""
+        wanted = name.upper()
+        return next((key for key in self.children() if key.name.upper() == wanted), None)
+
+    def values(self) -> Iterator[ValueCell]:
+        """Its values. Raises DamagedHiveError."""
+        if not self.cell.values or self.cell.value_list == NOTHING:
+            return
+        rows = self._hive.cell(self.cell.value_list)
+        if 4 * self.cell.values > len(rows):
+            raise DamagedHiveError(f"the list of values of the key {self.name!r} is cut off.")
+        for at in struct.unpack_from(f"<{self.cell.values}I", rows):
+            yield read_value(self._hive.cell(at), at)
+
+    def value(self, name: str) -> ValueCell | None:
+        """A value by its name, in any case; the empty name is the key's own. Raises
+        DamagedHiveError.
+        """
+        wanted = name.upper()
+        return next((value for value in self.values() if value.name.upper() == wanted), None)
+
+    def text(self, name: str) -> str | None:
+        """A value that is text; None where there is none such. Raises DamagedHiveError."""
+        value = self.value(name)
+        if value is None or value.type not in {TEXT, EXPANDED_TEXT}:
+            return None
+        return self._hive.data(value).decode("utf-16-le", "replace").partition("\0")[0]
+
+    def texts(self, name: str) -> tuple[str, ...] | None:
+        """A value that is a list of texts; None where there is none. Raises DamagedHiveError."""
+        value = self.value(name)
+        if value is None or value.type != TEXTS:
+            return None
+        parts = self._hive.data(value).decode("utf-16-le", "replace").split("\0")
+        return tuple(part for part in parts if part)
+
+    def number(self, name: str) -> int | None:
+        """A value that is a number; None where there is none. Raises DamagedHiveError."""
+        value = self.value(name)
+        if value is None or value.type not in {NUMBER, LONG_NUMBER}:
+            return None
+        return int.from_bytes(self._hive.data(value), "little")
+
+    def data(self, name: str) -> bytes | None:
+        """The bytes of a value of any type; None where there is none. Raises DamagedHiveError."""
+        value = self.value(name)
+        return None if value is None else self._hive.data(value)
+
+    def class_name(self) -> str:
+        """The text that a key may have beside its values. Raises DamagedHiveError."""
+        if self.cell.class_cell == NOTHING or not self.cell.class_bytes:
+            return ""
+        raw = self._hive.cell(self.cell.class_cell)[: self.cell.class_bytes]
+        return raw.decode("utf-16-le", "replace")
+
+    def _places(self) -> Iterator[int]:
+        """The cells of its subkeys: a list, or a list of lists, in which no list comes twice."""
+        if not self.cell.subkeys or self.cell.subkey_list == NOTHING:
+            return
+        waiting, seen = [self.cell.subkey_list], set[int]()
+        while waiting:
+            at = waiting.pop()
+            if at in seen or len(seen) > _MOST_LISTS:
+                raise DamagedHiveError(f"the lists of the key {self.name!r} go in a circle.")
+            seen.add(at)
+            is_of_lists, cells = read_list(self._hive.cell(at), at)
+            if is_of_lists:
+                waiting += reversed(cells)
+            else:
+                yield from cells
+
+
+def walk(key: Key) -> Iterator[tuple[str, Key]]:
+    """All keys with their paths, each before those in it.
+
+    Raises:
+        DamagedHiveError: damage, or a tree that is deeper than the system allows.
+    """
+    waiting = [("", key, 0)]
+    while waiting:
+        path, found, depth = waiting.pop()
+        yield path, found
+        if depth > _MOST_DEPTH:
+            raise DamagedHiveError(f"keys below {path!r} are nested without end.")
+        inside = [(f"{path}\\{child.name}", child, depth + 1) for child in found.children()]
+        waiting += reversed(inside)

@@ -1,0 +1,1 @@
+"""Formats that only systems of the nt family use: settings hives."""
