@@ -132,7 +132,7 @@ class Real(unittest.TestCase):
             hive, log = build(data, base)
             broken = Hive(hive)
             self.assertTrue(
-                {"hive-unfinished", "bin-magic"} <= {each.code for each in broken.check()}
+                {"write-unfinished", "bin-magic"} <= {each.code for each in broken.check()}
             )
             after = replayed(hive, [b"", log])
             self.assertEqual((after.applied, after.is_whole, after.problems), (1, True, ()))

@@ -46,25 +46,32 @@ def real_boot_record():
     return data[:CODE_BYTES]
 
 
-class BootRecord(InFolder):
+class NtDisks(InFolder):
+    """Makes disks of the family."""
+
     def manager(self):
         source, made = self.folder / "stub.asm", self.folder / "stub"
         source.write_text(STUB)
         tool("nasm", "-f", "bin", "-o", made, source)
         return made.read_bytes()
 
-    def disk(self, files, *options):
-        """A disk whose MBR code is open and whose boot record is real."""
-        volume, image = self.folder / "volume", self.folder / "nt.img"
-        volume.write_bytes(bytes(MIB << 20))
-        tool("mkfs.ntfs", "-q", "-F", "-p", START, "-H", 255, "-S", 63, *options, volume)
+    def disk(self, files, *options, volume=None):
+        """A disk whose MBR code is open and whose boot record is real. Args: volume: bytes of a
+        ready one, else it is made.
+        """
+        made, volume, image = volume, self.folder / "volume", self.folder / "nt.img"
+        volume.write_bytes(made or bytes(MIB << 20))
+        if made is None:
+            tool("mkfs.ntfs", "-q", "-F", "-p", START, "-H", 255, "-S", 63, *options, volume)
         for name, data in files.items():
             held = self.folder / "held"
             held.write_bytes(data)
             tool("ntfscp", volume, held, name)
         record, data = real_boot_record(), bytearray(volume.read_bytes())
         data[:3], data[CODE_AT:CODE_BYTES] = record[:3], record[CODE_AT:]
-        table = f"label: dos\nstart={START},size={(MIB << 20) // SECTOR},type=7,bootable\n"
+        if made is not None:
+            data[-SECTOR:] = data[:SECTOR]  # the copy that the volume keeps
+        table = f"label: dos\nstart={START},size={len(data) // SECTOR},type=7,bootable\n"
         image.write_bytes(bytes(MIB + 4 << 20))
         tool("sfdisk", "-q", image, stdin=table)
         with image.open("r+b") as file:
@@ -73,6 +80,8 @@ class BootRecord(InFolder):
             file.write(data)
         return image
 
+
+class BootRecord(NtDisks):
     @needs_samples("dissect.ntfs")
     @needs(*MAKERS, QEMU)
     def test_a_sound_one_has_no_finding_and_starts(self):

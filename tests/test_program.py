@@ -371,11 +371,11 @@ class AtTheKeyboard(Workshop):
         self.run_here("open", self.folder / "other")
         child = self.talk("work", self.folder / "other")
         child.expect("What did it report")
-        child.sendline("nothing-wrong")
+        child.sendline("not-mended")
         child.expect("a note")
         child.sendline("code 2000-0142")
         while child.expect(["What did it report", "does it start now"]) == 0:
-            child.sendline("nothing-wrong")
+            child.sendline("not-mended")
             child.expect("a note")
             child.sendline("")
         child.sendline("no")

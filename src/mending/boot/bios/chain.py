@@ -24,6 +24,7 @@ from mending.boot.chain import (
     shifted,
 )
 from mending.boot.grub import GrubChecks, check_core, core_repairs, find_core, spare_core
+from mending.boot.nt import system_hive
 from mending.disk.layout import Scheme
 from mending.disk.volume import Volume
 from mending.formats.bootloader import grub
@@ -178,8 +179,8 @@ class BiosChain:
     def configuration(self) -> CheckResult:
         """The end of what is read today, said so."""
         says = "What the boot manager's own file does next is not read."
-        state = PhaseState.NOT_CHECKED
-        return CheckResult(phase=Phase.BOOT_MANAGER, state=state, says=says)
+        state, then = PhaseState.NOT_CHECKED, system_hive(self._environment)
+        return CheckResult(phase=Phase.BOOT_MANAGER, state=state, says=says, then=then)
 
     def _first_sector(self) -> Window:
         return self._disk.source.read(0, mbr.SIZE)

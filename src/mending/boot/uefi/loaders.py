@@ -22,6 +22,7 @@ from mending.boot.chain import (
 )
 from mending.boot.grub import GrubChecks
 from mending.boot.linux import LinuxChecks, LinuxStart, Part, options, read_unified, start_of
+from mending.boot.nt import system_hive
 from mending.boot.systemd_boot import MARK, EntryChecks
 from mending.boot.uefi.loader_files import FALLBACK_FOLDER, EfiVolume, Loader
 from mending.disk.volume import Volume
@@ -75,7 +76,7 @@ class _LoaderChecks(msgspec.Struct, frozen=True):
             behind = chained(environment, self.seen)
             return GrubChecks(environment, image, PLATFORM, volume, behind, path).files()
         says = f"What the loader file {path} does next is not read: it is none that we know."
-        return _unread(path, says)
+        return msgspec.structs.replace(_unread(path, says), then=system_hive(environment))
 
     @not_followed(_UNREAD, "A second loader")
     def second(self) -> CheckResult:

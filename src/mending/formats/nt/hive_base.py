@@ -103,7 +103,7 @@ def read(window: Window) -> Reading[HiveBase]:
     if base.root % 8 or not _BIN_HEAD <= base.root < max(base.bins, 1):
         wrong("root", "hive-root", base.root, "a cell in the bins")
     if not base.is_finished:
-        wrong("second", "hive-unfinished", base.second, str(base.first))
+        wrong("second", "write-unfinished", base.second, str(base.first))
     return Reading(base, tuple(found))
 
 

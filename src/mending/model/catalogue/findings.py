@@ -109,6 +109,10 @@ class FindingId(StrEnum):
     INITRAMFS_DAMAGED = "initramfs-damaged"
     INITRAMFS_OTHER_KERNEL = "initramfs-other-kernel"
     FILES_NOT_CHECKED = "files-not-checked"
+    HIVE_DAMAGED = "hive-damaged"
+    HIVE_DAMAGED_INSIDE = "hive-damaged-inside"
+    HIVE_UNFINISHED = "hive-unfinished"
+    CONTROL_SET_MISSING = "control-set-missing"
 
     ROOT_MISSING = "root-missing"
     ROOT_NAME_UNKNOWN = "root-name-unknown"
@@ -301,6 +305,10 @@ FINDINGS: Mapping[FindingId, FindingRow] = {
             FindingId.INITRAMFS_DAMAGED: (),
             FindingId.INITRAMFS_OTHER_KERNEL: (),
             FindingId.FILES_NOT_CHECKED: (),
+            FindingId.HIVE_DAMAGED: (),
+            FindingId.HIVE_DAMAGED_INSIDE: (),
+            FindingId.HIVE_UNFINISHED: (),
+            FindingId.CONTROL_SET_MISSING: (),
         },
     ),
     **_rows(
