@@ -106,8 +106,8 @@ ten thousand.
 EXPANDED_MOST = 1024 * 1024 * 1024
 """Most bytes that come out of one packed log; more would cost minutes."""
 
-HIVE_BYTES = 256 * 1024 * 1024
-"""Largest settings hive that is read; those of the system itself have tens of MiB."""
+HIVE_BYTES = 64 * 1024 * 1024
+"""Largest settings hive that is read; those of the system itself have ten to thirty MiB."""
 
 TABLE_FILE_BYTES = 128 * 1024 * 1024
 """Largest table of events that is held in memory as a whole; larger exports are given as XML or as

@@ -21,7 +21,8 @@ from mending.model import Problem, Window
 
 _MOST_DEPTH = 512
 """The system allows no deeper path."""
-_MOST_LISTS = 65_536
+_MOST_LISTS, _MOST_ROWS = 65_536, 200_000
+"""Of one key: lists of its subkeys, and its subkeys or values; real ones have thousands."""
 _DATA_BYTES = 64 * 1024 * 1024
 """Longest data of one value; the system keeps some megabytes at most."""
 TEXT, EXPANDED_TEXT, NUMBER, TEXTS, LONG_NUMBER = 1, 2, 4, 7, 11
@@ -143,6 +144,10 @@ class Key:
         """Its values. Raises DamagedHiveError."""
         if not self.cell.values or self.cell.value_list == NOTHING:
             return
+        if self.cell.values > _MOST_ROWS:
+            raise DamagedHiveError(
+                f"the key {self.name!r} says that it has {self.cell.values} values."
+            )
         rows = self._hive.cell(self.cell.value_list)
         if 4 * self.cell.values > len(rows):
             raise DamagedHiveError(f"the list of values of the key {self.name!r} is cut off.")
@@ -194,13 +199,16 @@ class Key:
         """The cells of its subkeys: a list, or a list of lists, in which no list comes twice."""
         if not self.cell.subkeys or self.cell.subkey_list == NOTHING:
             return
-        waiting, seen = [self.cell.subkey_list], set[int]()
+        waiting, seen, rows = [self.cell.subkey_list], set[int](), 0
         while waiting:
             at = waiting.pop()
             if at in seen or len(seen) > _MOST_LISTS:
                 raise DamagedHiveError(f"the lists of the key {self.name!r} go in a circle.")
             seen.add(at)
             is_of_lists, cells = read_list(self._hive.cell(at), at)
+            rows += len(cells)
+            if rows > _MOST_ROWS:
+                raise DamagedHiveError(f"the key {self.name!r} has more than {_MOST_ROWS} subkeys.")
             if is_of_lists:
                 waiting += reversed(cells)
             else:

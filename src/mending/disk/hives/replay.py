@@ -9,10 +9,10 @@ import msgspec
 from mending.formats.nt import hive_base, hive_log
 from mending.formats.nt.hive_base import BASE_BYTES, HiveBase
 from mending.model import InputError, Problem, Window
+from mending.model.limits import HIVE_BYTES
 
 _FATAL = {"hive-magic", "hive-checksum"}
-_MOST_BINS = 512 * 1024 * 1024
-"""A log that says that its hive is longer is not believed."""
+"""A log whose head is damaged like this is not used."""
 
 
 class Replayed(msgspec.Struct, frozen=True):
@@ -82,7 +82,7 @@ def _sound_logs(
         damaged = [
             each for each in reading.problems if each.code in {"hive-magic", "hive-checksum"}
         ]
-        if damaged or reading.record.bins > _MOST_BINS:
+        if damaged or reading.record.bins > HIVE_BYTES:
             problems += damaged
             continue
         changes, wrong = hive_log.entries(log, reading.record.bins)
@@ -93,7 +93,7 @@ def _sound_logs(
 
 def _put(data: bytearray, change: hive_log.LogEntry) -> bool:
     """Put the pages of one write in; false where one of them lies beyond any hive."""
-    if any(offset + len(page) > _MOST_BINS for offset, page in change.pages):
+    if any(offset + len(page) > HIVE_BYTES for offset, page in change.pages):
         return False
     for offset, page in change.pages:
         start, end = BASE_BYTES + offset, BASE_BYTES + offset + len(page)

@@ -27,8 +27,8 @@ _ALL_PERMISSIONS = 0o777
 _ROOT, _CAPITALS = 5, 10
 _CAPITALS_BYTES = 131_072
 _BLOCK_SIZES = (512, 1024, 2048, 4096, 8192, 16384, 32768, 65536)
-_BLOCK_BYTES = 256 * 1024 * 1024
-"""Most bytes of one folder's index that are read: some two million names."""
+_BLOCK_BYTES = 64 * 1024 * 1024
+"""Most bytes of one folder's index that are read: half a million names."""
 _REPARSE_BYTES = 16 * 1024
 _LINKS = {ntfs_index.SYMBOLIC_LINK, ntfs_index.MOUNT_POINT}
 _CLOUD = 0x9000_001A

@@ -10,6 +10,8 @@ from mending.source import Source
 
 _STEP = 4 * 1024 * 1024
 """Bytes that are read at a time."""
+_MOST_UNPACKED = 8 * 1024 * 1024
+"""Packed bytes that are expanded at a time; more would cost seconds."""
 _MOST_RUNS = 262_144
 """Runs of one value: a file of a terabyte in pieces of 4 MiB."""
 
@@ -41,11 +43,11 @@ class Stream:
             if piece.first != at:
                 raise InputError(f"its clusters from {at} on are not listed.")
             for cluster_number, count in piece.runs:
+                if len(self._runs) >= _MOST_RUNS:
+                    raise InputError(f"it lies in more than {_MOST_RUNS} pieces.")
                 self._starts.append(at)
                 self._runs.append((cluster_number, count))
                 at += count
-        if len(self._runs) > _MOST_RUNS:
-            raise InputError(f"it lies in {len(self._runs)} pieces, more than are followed.")
         self._clusters = at
 
     @property
@@ -109,6 +111,8 @@ class Stream:
         """Units of clusters that are packed together: a packed one ends in a hole, one that could
         not be packed has none, one of zeros is all hole.
         """
+        if length > _MOST_UNPACKED:
+            raise InputError(f"it is packed, and {length} bytes of it are more than are expanded.")
         unit = self.unit * self._cluster
         parts = [
             self._unit(number, unit)
