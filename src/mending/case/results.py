@@ -50,11 +50,13 @@ class WatchResult(msgspec.Struct, frozen=True, kw_only=True):
     Attributes:
         hours: how long it has run since.
         usual_hours: after how many it used to fail.
+        told: whether somebody told that, or it is only what is usual.
         mended: how likely what was done put it right.
     """
 
     hours: float
     usual_hours: float
+    told: bool
     mended: float
 
 
@@ -174,8 +176,12 @@ def _watched(state: CaseState, pack: Pack | None) -> WatchResult | None:
     if pack is None or watched is None or not state.under_watch:
         return None
     chance = mended_chance(pack, causes_of(state, pack).beliefs, watched)
-    hours, usual = watched.hours, watched.usual_hours
-    return WatchResult(hours=hours, usual_hours=usual, mended=round(chance, 3))
+    return WatchResult(
+        hours=watched.hours,
+        usual_hours=watched.usual_hours,
+        told=any(start.hours and not start.watch for start in state.starts),
+        mended=round(chance, 3),
+    )
 
 
 def _next(case: Case) -> str:

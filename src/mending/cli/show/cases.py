@@ -45,9 +45,10 @@ def _watch(case: CaseResult) -> list[tuple[str, str]]:
     watched = case.watched
     if watched is None:
         return []
+    guess = "" if watched.told else " (as is usual; nobody told)"
     says = (
-        f"runs for {watched.hours:g} hours now; it used to fail after {watched.usual_hours:.3g}:"
-        f" mended by what was done with a chance of {watched.mended:.0%}"
+        f"runs for {watched.hours:g} hours now; it used to fail after {watched.usual_hours:.3g}"
+        f"{guess}: mended by what was done with a chance of {watched.mended:.0%}"
     )
     return [("under watch", says)]
 
