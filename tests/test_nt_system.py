@@ -3,6 +3,8 @@
 import lzma
 import unittest
 
+from mending.case.state import CaseState
+from mending.case.thinking import facts_of
 from mending.disk.files import open_files
 from mending.disk.layout import survey
 from mending.formats.nt import hive_base
@@ -63,6 +65,9 @@ class SystemHive(NtDisks):
         said = [check.says for check in trace.checks if check.phase == "loader"]
         self.assertIn("ControlSet001", said[0])
         self.assertEqual([system.title for system in trace.systems], ["/ferry"])
+        facts = facts_of(CaseState(trace=trace), base_pack())
+        self.assertEqual(facts["family"], "nt")
+        self.assertNotIn("release-known", facts)  # a folder's name is no release
 
     def test_what_ends_the_start_is_fatal_in_the_loaders_phase_and_proves_its_cause(self):
         hive = real_hive()

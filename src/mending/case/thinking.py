@@ -91,7 +91,8 @@ def _decisive(pack: Pack) -> set[str]:
     steps = {name for step in pack.steps.values() for name in step.needs}
     visits = pack.visits.values()
     ways = [way.when for visit in visits for way in visit.ways]
-    return steps.union(*(visit.needs for visit in visits), *ways, {BACKUP})
+    cautions = [row.when for row in pack.precautions.values()]
+    return steps.union(*(visit.needs for visit in visits), *ways, *cautions, {BACKUP})
 
 
 def plan_of(state: CaseState, pack: Pack, care: str = "files", prove: bool = False) -> PlanResult:
@@ -185,7 +186,10 @@ def _traced(state: CaseState) -> dict[str, str]:
         return {}
     families = {str(system.family) for system in trace.systems}
     family = {"family": families.pop()} if len(families) == 1 else {}
-    release = {"release-known": "yes"} if any(system.title for system in trace.systems) else {}
+    told = any(system.title and system.family != "nt" for system in trace.systems)
+    release = (
+        {"release-known": "yes"} if told else {}
+    )  # one of the nt family is named by its folder
     return {
         **release,
         **({"firmware": str(trace.firmware)} if str(trace.firmware) in {"bios", "uefi"} else {}),
