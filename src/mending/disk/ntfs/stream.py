@@ -137,7 +137,4 @@ class Stream:
         )
         if not kept or there == self.unit:
             return data.ljust(unit, b"\0")
-        try:
-            return lznt1.unpack(data, unit).ljust(unit, b"\0")
-        except ValueError as error:
-            raise InputError(f"it cannot be unpacked: {error}.") from error
+        return lznt1.unpack(data, unit).ljust(unit, b"\0")

@@ -7,6 +7,8 @@ and bit 15 set where it is packed; eight flags stand before each eight tokens; h
 pair are length hangs on how far the piece has got.
 """
 
+from mending.model import InputError
+
 _PIECE = 4096
 
 
@@ -14,7 +16,7 @@ def unpack(data: bytes, most: int) -> bytes:
     """What packed bytes stand for, at most so many.
 
     Raises:
-        ValueError: a pair that points before its piece, or a piece that is cut off.
+        InputError: a pair that points before its piece, or a piece that is cut off.
     """
     out = bytearray()
     at = 0
@@ -24,7 +26,7 @@ def unpack(data: bytes, most: int) -> bytes:
             break
         end = at + 2 + (header & 0xFFF) + 1
         if end > len(data):
-            raise ValueError("a packed piece is cut off")
+            raise InputError("it cannot be unpacked: a packed piece is cut off.")
         piece = data[at + 2 : end]
         whole = _unpacked(piece) if header & 0x8000 else piece
         out += whole.ljust(_PIECE, b"\0") if end < len(data) else whole
@@ -45,12 +47,12 @@ def _unpacked(piece: bytes) -> bytes:
                 at += 1
                 continue
             if at + 2 > end or not out:
-                raise ValueError("a pair before its piece begins")
+                raise InputError("it cannot be unpacked: a pair before its piece begins.")
             token, at = int.from_bytes(piece[at : at + 2], "little"), at + 2
             wide = 12 - max((len(out) - 1).bit_length() - 4, 0)
             length, back = (token & (1 << wide) - 1) + 3, (token >> wide) + 1
             if back > len(out):
-                raise ValueError("a pair that points before its piece")
+                raise InputError("it cannot be unpacked: a pair that points before its piece.")
             start = len(out) - back
             if back >= length:
                 out += out[start : start + length]

@@ -72,9 +72,13 @@ BASE = Layout(
 
 
 def checksum(head: bytes) -> int:
-    """Of the first 508 bytes: the exclusive or of its numbers, but never 0 or all ones."""
+    """Of the first 508 bytes: the exclusive or of its numbers, but never 0 or all ones.
+
+    Raises:
+        InputError: there are fewer.
+    """
     total = 0
-    for number in struct.unpack_from("<127I", head):
+    for number in struct.unpack("<127I", Window(head).take(0, 508)):
         total ^= number
     return {0: 1, NOTHING: NOTHING - 1}.get(total, total)
 
