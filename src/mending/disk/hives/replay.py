@@ -52,15 +52,17 @@ def replayed(hive: bytes, logs: Sequence[bytes]) -> Replayed:
         return Replayed(hive, 0, False)
     problems: list[Problem] = []
     sound = sorted(_sound_logs(logs, problems), key=lambda log: log[0].second)
+    # where the base block itself is damaged, nothing tells how far the hive had got
+    got = 0 if reading.has("hive-checksum") or reading.has("hive-magic") else base.second
     data, applied, last = bytearray(hive), 0, None
     for head, changes in sound:
-        if not reading.has("hive-checksum") and head.second < base.second:
+        if head.second < got:
             found = f"log of write {head.second}"
-            problems.append(Problem("log-older", 8, 4, found, f"{base.second} or later"))
+            problems.append(Problem("log-older", 8, 4, found, f"{got} or later"))
             continue
         for change in changes:
             number = head.second if change.sequence is None else change.sequence
-            if last is not None and number <= last:
+            if number < got or (last is not None and number <= last):
                 continue
             if last is not None and change.sequence is not None and number != last + 1:
                 break
