@@ -14,6 +14,8 @@ FILE = Path(__file__).parent / "data" / "ntfs-driver.img.xz"
 SYSTEM_FILE = FILE.with_name("ntfs-system.img.xz")
 """Room for a system: a folder of it with a hive's place of this length, and one for its log."""
 HIVE, HIVE_BYTES, LOG, LOG_BYTES = "/ferry/system32/config/SYSTEM", 3_670_016, "SYSTEM.LOG1", 65_536
+COPIES, COPY_BYTES = "/ferry/system32/config/RegBack", 524_288
+"""Beside the hive a folder for copies of all five, each of this length."""
 FIRST_SECTOR = 2048
 _RANDOM = Random(5)
 _LINE = b"The quay of Skerrivane, berth %d\r\n"
@@ -58,6 +60,9 @@ def _fill_system(top):
     hive.parent.mkdir(parents=True)
     hive.write_bytes(bytes(HIVE_BYTES))
     hive.with_name(LOG).write_bytes(bytes(LOG_BYTES))
+    (top / COPIES[1:]).mkdir()
+    for name in ("SYSTEM", "SOFTWARE", "SAM", "SECURITY", "DEFAULT"):
+        (top / COPIES[1:] / name).write_bytes(bytes(COPY_BYTES))
 
 
 def _fill(top):

@@ -3,6 +3,7 @@
 import lzma
 import unittest
 
+from mending.boot.nt.hive_copies import SET
 from mending.case.state import CaseState
 from mending.case.thinking import facts_of
 from mending.disk.files import open_files
@@ -11,11 +12,20 @@ from mending.formats.nt import hive_base
 from mending.knowledge import base_pack
 from mending.reason import Evidence, believe
 from mending.source import MemorySource
-from tests.ntfs_volume import FIRST_SECTOR, HIVE, HIVE_BYTES, LOG, LOG_BYTES, SYSTEM_FILE
+from tests.ntfs_volume import (
+    COPIES,
+    COPY_BYTES,
+    FIRST_SECTOR,
+    HIVE,
+    HIVE_BYTES,
+    LOG,
+    LOG_BYTES,
+    SYSTEM_FILE,
+)
 from tests.samples import needs_samples, read_samples
 from tests.support import SECTOR, ids, needs, tool, trace_file
 from tests.templates import LOADER
-from tests.test_hives import cut_off, entry_log
+from tests.test_hives import cut_off, entry_log, small
 from tests.test_nt_family import MAKERS, NtDisks
 
 START, ESP_MIB = FIRST_SECTOR * SECTOR, 36
@@ -33,13 +43,15 @@ def summed(data):
 @needs_samples("dissect.ntfs", "dfwinreg")
 @needs(*MAKERS, "mkfs.fat", "mmd", "mcopy")
 class SystemHive(NtDisks):
-    def system_disk(self, hive, log=b""):
-        """A disk with a system on it, of which only the hive is real."""
-        volume = self.filled(lzma.decompress(SYSTEM_FILE.read_bytes()), hive, log)
+    def system_disk(self, hive, log=b"", copies=None):
+        """A disk with a system on it, of which only the hive is real. Args: copies: content by name
+        in the folder of copies.
+        """
+        volume = self.filled(lzma.decompress(SYSTEM_FILE.read_bytes()), hive, log, copies)
         return self.disk({"BOOTMGR": self.manager()}, volume=volume)
 
-    def filled(self, volume, hive, log):
-        """The volume with the contents of hive and log."""
+    def filled(self, volume, hive, log, copies=None):
+        """The volume with the contents of hive, log and copies."""
         data = bytearray(volume)
         source = MemorySource(volume)
         files = open_files(source, survey(source).volumes[0])
@@ -47,6 +59,10 @@ class SystemHive(NtDisks):
         for name, content, length in (
             (HIVE, hive, HIVE_BYTES),
             (f"{folder}/{LOG}", log, LOG_BYTES),
+            *(
+                (f"{COPIES}/{name}", content, COPY_BYTES)
+                for name, content in (copies or {}).items()
+            ),
         ):
             at, content = 0, content.ljust(length, b"\0")
             self.assertEqual(len(content), length)
@@ -55,8 +71,8 @@ class SystemHive(NtDisks):
                 at += count
         return bytes(data)
 
-    def traced(self, hive, log=b""):
-        return trace_file(self.system_disk(hive, log))
+    def traced(self, hive, log=b"", copies=None):
+        return trace_file(self.system_disk(hive, log, copies))
 
     def test_a_sound_hive_is_read_and_its_control_set_named(self):
         trace = self.traced(real_hive())
@@ -116,6 +132,23 @@ class SystemHive(NtDisks):
         trace = self.traced(summed(unfinished))
         self.assertEqual((ids(trace, "fatal"), ids(trace, "warning")), ([], ["hive-unfinished"]))
 
+    def test_a_set_of_copies_beside_it_is_judged_as_a_whole(self):
+        blank = bytes(4096) + real_hive()[4096:]
+        whole = dict.fromkeys(SET, small())
+        trace = self.traced(blank, copies=whole)
+        self.assertIn("hive-copies-whole", ids(trace, "note"))
+        said = next(found.says for found in trace.findings if found.id == "hive-copies-whole")
+        self.assertRegex(said, r"RegBack, written 20\d\d-")
+        self.assertEqual(facts_of(CaseState(trace=trace), base_pack())["hive-copies"], "yes")
+        torn = bytearray(small())
+        torn[4] += 1
+        for copies in (whole | {"SAM": summed(torn)}, {}):
+            trace = self.traced(blank, copies=copies)
+            self.assertIn("hive-copies-unfit", ids(trace, "note"))
+            self.assertEqual(facts_of(CaseState(trace=trace), base_pack())["hive-copies"], "no")
+        sound = self.traced(real_hive(), copies=whole)
+        self.assertNotIn("hive-copies-whole", ids(sound))
+
     def test_a_log_beside_it_finishes_the_write(self):
         hive = real_hive()
         base = hive_base.read(hive_base.Window(hive[:4096])).record
@@ -131,8 +164,8 @@ class SystemHive(NtDisks):
 class BehindUefi(SystemHive):
     """The same behind a loader file that is not read further."""
 
-    def system_disk(self, hive, log=b""):
-        volume = self.filled(lzma.decompress(SYSTEM_FILE.read_bytes()), hive, log)
+    def system_disk(self, hive, log=b"", copies=None):
+        volume = self.filled(lzma.decompress(SYSTEM_FILE.read_bytes()), hive, log, copies)
         esp, image = self.folder / "esp", self.folder / "nt.img"
         with esp.open("wb") as file:
             file.truncate(ESP_MIB << 20)

@@ -6,7 +6,7 @@ import msgspec
 
 from mending.case.state import CaseState
 from mending.knowledge import Pack, Sign, WhyNotRun
-from mending.model import Phase, Place
+from mending.model import FindingId, Phase, Place
 from mending.plan import (
     BACKUP,
     NO_QUESTION,
@@ -190,7 +190,12 @@ def _traced(state: CaseState) -> dict[str, str]:
     release = (
         {"release-known": "yes"} if told else {}
     )  # one of the nt family is named by its folder
+    ids = {finding.id for finding in trace.findings}
+    copies = {}
+    if {FindingId.HIVE_COPIES_WHOLE, FindingId.HIVE_COPIES_UNFIT} & ids:
+        copies = {"hive-copies": "yes" if FindingId.HIVE_COPIES_WHOLE in ids else "no"}
     return {
+        **copies,
         **release,
         **({"firmware": str(trace.firmware)} if str(trace.firmware) in {"bios", "uefi"} else {}),
         **family,

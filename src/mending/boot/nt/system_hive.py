@@ -20,11 +20,12 @@ from mending.boot.chain import (
     not_followed,
     passed,
 )
+from mending.boot.nt.hive_copies import copies_beside
 from mending.disk.hives import Hive, Key, Replayed, replayed
 from mending.disk.system import InstalledSystem
 from mending.disk.volume import Volume
 from mending.formats.nt.hive_cells import DamagedHiveError
-from mending.model import FindingId, Phase, Problem, Severity, Where
+from mending.model import Finding, FindingId, Phase, Problem, Severity, Where
 from mending.model.limits import HIVE_BYTES
 
 _HIVE = "system32/config/system"
@@ -99,7 +100,8 @@ class HiveChecks:
     def _damaged(self, why: str, problems: Sequence[Problem]) -> CheckResult:
         says = f"The system hive {self._name} cannot be used: {why}."
         where = self._at(problems[0]) if problems else self._where()
-        return failed(finding(FindingId.HIVE_DAMAGED, Severity.FATAL, says, where))
+        fault = finding(FindingId.HIVE_DAMAGED, Severity.FATAL, says, where)
+        return failed(fault).with_findings(*self._copies())
 
     def _no_control_set(self, hive: Hive) -> CheckResult:
         select = hive.root.child("Select")
@@ -110,8 +112,24 @@ class HiveChecks:
             f"The system hive {self._name} selects {wanted}, which is not in it or has no settings;"
             f" it holds {names or 'none'}."
         )
-        missing = FindingId.CONTROL_SET_MISSING
-        return failed(finding(missing, Severity.FATAL, says, self._where()))
+        fault = finding(FindingId.CONTROL_SET_MISSING, Severity.FATAL, says, self._where())
+        return failed(fault).with_findings(*self._copies())
+
+    def _copies(self) -> list[Finding]:
+        """What could be put back, or why it could not."""
+        found = []
+        for copies in copies_beside(self._environment, self._volume, self._name.rpartition("/")[0]):
+            where = Where(path=copies.folder)
+            if copies.why_not:
+                says = f"The copies of hives in {copies.folder} are no whole set: {copies.why_not}."
+                found.append(finding(FindingId.HIVE_COPIES_UNFIT, Severity.NOTE, says, where))
+            else:
+                says = (
+                    f"A whole set of copies of the hives lies in {copies.folder}, written"
+                    f" {copies.written or 'at an unknown time'}."
+                )
+                found.append(finding(FindingId.HIVE_COPIES_WHOLE, Severity.NOTE, says, where))
+        return found
 
     def _judged(self, after: Replayed, problems: Sequence[Problem], selected: str) -> CheckResult:
         deeper = [each for each in problems if each.code != "write-unfinished"]

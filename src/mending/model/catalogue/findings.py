@@ -113,6 +113,8 @@ class FindingId(StrEnum):
     HIVE_DAMAGED_INSIDE = "hive-damaged-inside"
     HIVE_UNFINISHED = "hive-unfinished"
     CONTROL_SET_MISSING = "control-set-missing"
+    HIVE_COPIES_WHOLE = "hive-copies-whole"
+    HIVE_COPIES_UNFIT = "hive-copies-unfit"
 
     ROOT_MISSING = "root-missing"
     ROOT_NAME_UNKNOWN = "root-name-unknown"
@@ -309,6 +311,8 @@ FINDINGS: Mapping[FindingId, FindingRow] = {
             FindingId.HIVE_DAMAGED_INSIDE: (),
             FindingId.HIVE_UNFINISHED: (),
             FindingId.CONTROL_SET_MISSING: (),
+            FindingId.HIVE_COPIES_WHOLE: (),
+            FindingId.HIVE_COPIES_UNFIT: (),
         },
     ),
     **_rows(

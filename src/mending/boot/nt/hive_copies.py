@@ -1,0 +1,78 @@
+"""Copies of all hives in a folder beside them: whole, or not worth putting back.
+
+A set may only be put back whole, from one moment. Recent systems leave the folder there with empty
+files in it, so a folder alone tells nothing.
+"""
+
+import datetime
+
+import msgspec
+
+from mending.boot.chain import BootEnvironment, OutOfReachError
+from mending.disk.files import FilesUnavailableError
+from mending.disk.hives import Hive
+from mending.disk.volume import Volume
+from mending.model import InputError
+from mending.model.limits import HIVE_BYTES
+
+SET = ("SYSTEM", "SOFTWARE", "SAM", "SECURITY", "DEFAULT")
+"""The hives that the whole system shares."""
+_MOST_FOLDERS = 32
+_EPOCH = datetime.datetime(1601, 1, 1, tzinfo=datetime.UTC)
+
+
+class HiveCopies(msgspec.Struct, frozen=True):
+    """A folder with copies.
+
+    Attributes:
+        why_not: why the set may not be put back; empty where it is whole.
+        written: when its system hive was last written, RFC 3339 in UTC; empty where unknown.
+    """
+
+    folder: str
+    why_not: str
+    written: str
+
+
+def copies_beside(environment: BootEnvironment, volume: Volume, folder: str) -> list[HiveCopies]:
+    """The folders inside a folder of hives that hold a system hive of their own.
+
+    Raises:
+        OutOfReachError: damage hides what is in it.
+    """
+    home = environment.find(volume, folder)
+    try:
+        inside = environment.files(volume).listing(home.path) if home is not None else []
+    except FilesUnavailableError as error:
+        raise OutOfReachError(error.says) from error
+    folders = [file.path for file in inside if file.is_folder][:_MOST_FOLDERS]
+    holding = [path for path in folders if environment.find(volume, f"{path}/{SET[0]}")]
+    return [_judged(environment, volume, path) for path in holding]
+
+
+def _judged(environment: BootEnvironment, volume: Volume, folder: str) -> HiveCopies:
+    written = ""
+    for name in SET:
+        data = environment.read(volume, f"{folder}/{name}", HIVE_BYTES)
+        if not data:
+            there = environment.find(volume, f"{folder}/{name}") is not None
+            why = f"{name} is {'empty' if there else 'not there'}"
+            return HiveCopies(folder, why, written)
+        try:
+            hive = Hive(data)
+            problems = hive.check()
+        except InputError:
+            problems, hive = (), None
+        if hive is None or problems:
+            return HiveCopies(folder, f"{name} is damaged or was not written to its end", written)
+        if name == SET[0]:
+            written = _time(hive.base.written)
+    return HiveCopies(folder, "", written)
+
+
+def _time(ticks: int) -> str:
+    """A time in 100 ns since 1601."""
+    try:
+        return (_EPOCH + datetime.timedelta(microseconds=ticks // 10)).isoformat(timespec="seconds")
+    except OverflowError:
+        return ""
