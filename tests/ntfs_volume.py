@@ -14,7 +14,7 @@ FILE = Path(__file__).parent / "data" / "ntfs-driver.img.xz"
 SYSTEM_FILE = FILE.with_name("ntfs-system.img.xz")
 """Room for a system: a folder of it with a hive's place of this length, and one for its log."""
 HIVE, HIVE_BYTES, LOG, LOG_BYTES = "/ferry/system32/config/SYSTEM", 3_670_016, "SYSTEM.LOG1", 65_536
-COPIES, COPY_BYTES = "/ferry/system32/config/RegBack", 524_288
+COPIES, COPY_BYTES = "/ferry/system32/config/keepsake", 524_288
 """Beside the hive a folder for copies of all five, each of this length."""
 FIRST_SECTOR = 2048
 _RANDOM = Random(5)

@@ -138,7 +138,7 @@ class SystemHive(NtDisks):
         trace = self.traced(blank, copies=whole)
         self.assertIn("hive-copies-whole", ids(trace, "note"))
         said = next(found.says for found in trace.findings if found.id == "hive-copies-whole")
-        self.assertRegex(said, r"RegBack, written 20\d\d-")
+        self.assertRegex(said, r"keepsake, written 20\d\d-")
         self.assertEqual(facts_of(CaseState(trace=trace), base_pack())["hive-copies"], "yes")
         torn = bytearray(small())
         torn[4] += 1

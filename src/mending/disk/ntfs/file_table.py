@@ -16,8 +16,8 @@ from mending.formats.filesystem.ntfs_records import (
 from mending.model import InputError, Window
 from mending.source import Source
 
-_CHUNK = 64
-"""Records that are read at a time."""
+_CHUNK_BYTES = 65_536
+"""Read at a time: 64 records of the usual length, one of the longest."""
 _CHUNKS_KEPT = 256
 _MOST_LISTED = 4096
 """Rows of one attribute list."""
@@ -45,6 +45,7 @@ class FileTable:
         self._size = volume.record_bytes
         if not self.cluster or self._size not in _RECORD_SIZES:
             raise InputError("The boot sector does not tell the size of clusters and records.")
+        self._rows = max(_CHUNK_BYTES // self._size, 1)
         self._chunks: dict[int, bytes] = {}
         self._mirror = offset + volume.fields.mft_mirror_cluster * self.cluster
         starts = (offset + volume.fields.mft_cluster * self.cluster, self._mirror)
@@ -56,6 +57,7 @@ class FileTable:
         """
         why = "is not there"
         for start in starts:
+            self._chunks.clear()
             try:
                 record = self._judged(self._source.read(start, self._size), 0)
                 pieces = _of(record, DATA, "")
@@ -122,7 +124,7 @@ class FileTable:
     def _window(self, number: int) -> Window:
         if not 0 <= number < self.records:
             raise DamagedRecordError(f"its record {number} is not in the table.")
-        chunk, row = divmod(number, _CHUNK)
+        chunk, row = divmod(number, self._rows)
         if chunk not in self._chunks:
             if len(self._chunks) >= _CHUNKS_KEPT:
                 self._chunks.pop(next(iter(self._chunks)))
@@ -134,7 +136,8 @@ class FileTable:
 
     def _read_chunk(self, chunk: int) -> bytes:
         try:
-            return self._stream.read(chunk * _CHUNK * self._size, _CHUNK * self._size)
+            length = self._rows * self._size
+            return self._stream.read(chunk * length, length)
         except InputError:
             return b""
 
