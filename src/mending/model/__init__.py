@@ -18,6 +18,7 @@ from mending.model.data.times import plain_time, read_short, read_time, wants_da
 from mending.model.data.units import ByteOffset, Lba, SectorCount
 from mending.model.data.window import Window
 from mending.model.errors import (
+    DamagedFileError,
     InputError,
     MendingError,
     ReadError,
@@ -25,7 +26,7 @@ from mending.model.errors import (
     RepairFailedError,
     UsageError,
 )
-from mending.model.filesystem_kinds import KINDS, FilesReader, FilesystemKind, KindRow
+from mending.model.filesystem_kinds import KINDS, FilesystemKind, KindRow
 from mending.model.findings import Finding, Severity, Where
 from mending.model.hand import Hand
 from mending.model.log_records import LogRecord, RestorePoint
@@ -35,6 +36,7 @@ from mending.model.optional_packages import (
     load_numpy,
     load_rapidfuzz,
     load_scipy,
+    load_unpacker,
 )
 from mending.model.phases import PHASES, PHASES_ON_DISK, Phase, PhaseState, Verdict
 from mending.model.problems import Problem, Reading
@@ -52,10 +54,10 @@ __all__ = [
     "ActsOn",
     "ByteOffset",
     "Change",
+    "DamagedFileError",
     "Field",
     "FileAttributes",
     "FileChange",
-    "FilesReader",
     "FilesystemKind",
     "Finding",
     "FindingId",
@@ -97,6 +99,7 @@ __all__ = [
     "load_numpy",
     "load_rapidfuzz",
     "load_scipy",
+    "load_unpacker",
     "plain_bytes",
     "plain_size",
     "plain_time",

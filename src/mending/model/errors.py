@@ -3,7 +3,8 @@
 MendingError
 ├── UsageError          2  the words of the command do not fit
 ├── InputError          3  the input cannot be read or is not what it says
-│   └── ReadError       3  one range of the input cannot be read
+│   ├── ReadError       3  one range of the input cannot be read
+│   └── DamagedFileError 3  one file on a volume cannot be read to its end; others can
 ├── RefusedError        4  a guard says no; the hint says what would lift it
 └── RepairFailedError   5  a repair failed and was rolled back
 """
@@ -51,6 +52,10 @@ class ReadError(InputError):
         super().__init__(says, hint)
         self.offset = offset
         self.length = length
+
+
+class DamagedFileError(InputError):
+    """The own record, chain or map of one file on a volume is damaged; other files can be read."""
 
 
 class RefusedError(MendingError):

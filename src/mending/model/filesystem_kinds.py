@@ -37,20 +37,11 @@ class FilesystemKind(StrEnum):
     UNREADABLE = "unreadable"
 
 
-class FilesReader(StrEnum):
-    """By what the files of a kind are read."""
-
-    OWN = "own"
-    LIBRARY = "library"
-    """By a library, in a sandboxed process; an extra brings it."""
-    NONE = "none"
-
-
 class KindRow(msgspec.Struct, frozen=True, kw_only=True):
     """What holds for every volume of a kind.
 
     Attributes:
-        reader: by what its files are read here.
+        is_readable: whether files inside can be read here at all.
         is_fat: one of the three kinds that firmware reads, too.
         is_caseless: whether names of files are found in any case.
         is_recognised: whether something is known to lie there.
@@ -65,7 +56,7 @@ class KindRow(msgspec.Struct, frozen=True, kw_only=True):
         guid_type: type of its entry in a GPT.
     """
 
-    reader: FilesReader = FilesReader.NONE
+    is_readable: bool = False
     is_fat: bool = False
     is_caseless: bool = False
     is_recognised: bool = True
@@ -78,11 +69,6 @@ class KindRow(msgspec.Struct, frozen=True, kw_only=True):
     table_type: int = 0x83
     guid_type: str = "0fc63daf-8483-4772-8e79-3d69d8477de4"
 
-    @property
-    def is_readable(self) -> bool:
-        """Whether files inside can be read here at all."""
-        return self.reader is not FilesReader.NONE
-
 
 _DATA = "ebd0a0a2-b9e5-4433-87c0-68b6b72699c7"
 _SWAP = "0657fd6d-a4ab-43c4-84e5-0933c84b4f4f"
@@ -94,7 +80,7 @@ _APFS = "7c3457ef-0000-11aa-aa11-00306543ecac"
 def _fat(table_type: int, identifier_at: int) -> KindRow:
     return KindRow(
         identifier=(identifier_at, 4),
-        reader=FilesReader.OWN,
+        is_readable=True,
         is_fat=True,
         is_caseless=True,
         table_type=table_type,
@@ -109,14 +95,14 @@ KINDS: Mapping[FilesystemKind, KindRow] = {
     FilesystemKind.EXFAT: KindRow(identifier=(100, 4), table_type=0x07, guid_type=_DATA),
     FilesystemKind.NTFS: KindRow(
         identifier=(72, 8),
-        reader=FilesReader.OWN,
+        is_readable=True,
         is_caseless=True,
         is_journaled=True,
         table_type=0x07,
         guid_type=_DATA,
     ),
     FilesystemKind.EXT: KindRow(
-        reader=FilesReader.LIBRARY,
+        is_readable=True,
         mounted_by_identifier=True,
         is_journaled=True,
         first_structure=1024,
@@ -148,8 +134,8 @@ KINDS: Mapping[FilesystemKind, KindRow] = {
     FilesystemKind.ENCRYPTED: KindRow(
         is_locked=True, hides_names=True, table_type=0x07, guid_type=_DATA
     ),
-    FilesystemKind.FOLDER: KindRow(reader=FilesReader.OWN),
-    FilesystemKind.MEMORY_DISK: KindRow(reader=FilesReader.OWN),
+    FilesystemKind.FOLDER: KindRow(is_readable=True),
+    FilesystemKind.MEMORY_DISK: KindRow(is_readable=True),
     FilesystemKind.UNKNOWN: KindRow(is_recognised=False),
     FilesystemKind.BLANK: KindRow(is_recognised=False),
     FilesystemKind.UNREADABLE: KindRow(is_recognised=False, hides_names=True),

@@ -22,14 +22,6 @@ EVIDENCE_BYTES = 64 * 1024 * 1024
 RECORD_BYTES = 512 * 1024 * 1024
 """Largest record of a case that is read; a case of a thousand traces has some tens of MiB."""
 
-SANDBOX_SECONDS = 0.6
-"""Processor time for one volume in the sandboxed process; sound volumes take hundredths of a
-second.
-"""
-
-SANDBOX_SHARES = 4
-"""So many times the time of one volume all volumes of a disk may take together."""
-
 LOADER_BYTES = 1024 * 1024
 """How much of a loader file is read: headers and first instructions lie in it, and many files cost
 little.
@@ -91,9 +83,6 @@ LARGEST_PACKAGE = 512 * 1024 * 1024
 
 UNPACKED_PACKAGE = 1024 * 1024 * 1024
 """Most bytes that come out of one package; kernels' packages unpack to some hundred MiB."""
-
-PATIENT_SECONDS = 20.0
-"""Processor time for one volume where a person asked for all boot-critical files to be read."""
 
 EXPANDED_LEAST = 64 * 1024 * 1024
 """A packed log may always grow to this much."""

@@ -38,6 +38,12 @@ def load_scipy(part: str) -> ModuleType:
 
 
 @cache
+def load_unpacker(name: str) -> ModuleType:
+    """`zstandard` or `lz4.block`, which every install has, but only packed files need."""
+    return import_module(name)
+
+
+@cache
 def load_rapidfuzz() -> ModuleType:
     """RapidFuzz, which every install has, but only what was mistyped needs."""
     return import_module("rapidfuzz")

@@ -1,7 +1,7 @@
 """The boot environment of a disk."""
 
 from mending.boot.chain.environment import BootEnvironment, FreeSpace
-from mending.disk.files import Files, open_files, patient_files
+from mending.disk.files import Files, open_files
 from mending.disk.layout import Disk
 from mending.disk.system import Contents, read_contents
 from mending.disk.volume import SOUND_FAT, Volume, first_superblock_backup, read_volume_info
@@ -86,10 +86,6 @@ class DiskEnvironment(BootEnvironment):
         """See `BootEnvironment.fats_can_be_mended`."""
         problems = read_volume_info(self.disk.source, volume).problems
         return any(bool(problem.values.get(SOUND_FAT)) for problem in problems)
-
-    def patient_files(self, volume: Volume) -> Files:
-        """See `BootEnvironment.patient_files`."""
-        return patient_files(self.disk.source, volume)
 
     def _open(self, volume: Volume) -> Files:
         return open_files(self.disk.source, volume)

@@ -86,12 +86,6 @@ class BootEnvironment(ABC):
         """Whether the FATs of a volume differ and one of them is known to be sound."""
 
     @abstractmethod
-    def patient_files(self, volume: Volume) -> Files:
-        """The opened volume, with the time that reading hundreds of files takes. Raises
-        FilesUnavailableError.
-        """
-
-    @abstractmethod
     def _open(self, volume: Volume) -> Files:
         """Open a volume.
 

@@ -107,10 +107,6 @@ class TreeEnvironment(BootEnvironment):
         """No: the running system reads the FATs here."""
         return False
 
-    def patient_files(self, volume: Volume) -> Files:
-        """See `BootEnvironment.patient_files`."""
-        return self.files(volume)
-
     def _open(self, volume: Volume) -> Files:
         return self._files[volume.number]
 

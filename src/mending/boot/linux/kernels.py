@@ -69,7 +69,7 @@ def _folders(environment: BootEnvironment, volume: Volume) -> Iterator[list[File
 def _version(environment: BootEnvironment, volume: Volume, file: FileFound) -> str:
     """The version of a file that is a whole kernel; empty for others."""
     name = file.path.rpartition("/")[2].lower()
-    if file.bytes < _LEAST or not name.startswith(_NAMES):
+    if 0 <= file.bytes < _LEAST or not name.startswith(_NAMES):
         return ""
     try:
         data = environment.files(volume).read(file, KERNEL_BYTES)

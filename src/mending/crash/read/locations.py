@@ -9,7 +9,7 @@ from pathlib import Path
 import msgspec
 
 from mending.crash.read.system_locations import records_in_folder, records_of_system
-from mending.disk.files import Files, FilesUnavailableError, open_tree, patient_files
+from mending.disk.files import Files, FilesUnavailableError, open_files, open_tree
 from mending.disk.layout import HEAD_BYTES, content_kind_of, survey
 from mending.model import InputError
 from mending.model.limits import EVIDENCE_BYTES
@@ -104,7 +104,7 @@ def _volumes(source: Source) -> dict[int, Files]:
     readable = {}
     for volume in survey(source).volumes:
         try:
-            readable[volume.number] = patient_files(source, volume)
+            readable[volume.number] = open_files(source, volume)
         except FilesUnavailableError:  # no file system with files, or a damaged one
             continue
     return readable

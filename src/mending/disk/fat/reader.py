@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from typing import overload
 
 from mending.formats.filesystem import fat, fat_tables
-from mending.model import ByteOffset, InputError
+from mending.model import ByteOffset, DamagedFileError, InputError
 from mending.source import Source
 
 Listed = tuple[str, int, bool, bool, int]
@@ -20,10 +20,6 @@ _PIECES = 32
 """Most of them that are kept: a damaged chain may jump all over the disk."""
 FOLDER_BYTES = 65_536 * fat_tables.ROW
 """The specification allows no longer folder."""
-
-
-class BrokenChainError(InputError):
-    """The clusters of a file end before its length; `says` tells where."""
 
 
 class FatReader:
@@ -49,7 +45,7 @@ class FatReader:
         """The first bytes of a file.
 
         Raises:
-            BrokenChainError: its chain ends before that.
+            DamagedFileError: its chain ends before that.
             ReadError: a sector of it cannot be read.
         """
         row = self._find(path)
@@ -59,7 +55,7 @@ class FatReader:
         needed = -(-wanted // self.shape.cluster_bytes)
         clusters, why = self.chain(row.cluster, needed)
         if len(clusters) < needed:
-            raise BrokenChainError(
+            raise DamagedFileError(
                 f"its chain {why or 'ends'} after {len(clusters)} of {needed} clusters"
             )
         return self._bytes(clusters[:needed])[:wanted]

@@ -8,10 +8,7 @@ from typing import Protocol, TypeVar
 
 import msgspec
 
-from mending.disk.fat import BrokenChainError
-from mending.disk.files.sandbox import SandboxEndedError
-from mending.disk.ntfs import DamagedRecordError
-from mending.model import InputError, clean_text
+from mending.model import DamagedFileError, InputError, clean_text
 from mending.model.limits import FILE_BYTES, LINKS
 
 
@@ -30,7 +27,7 @@ class FileFound(msgspec.Struct, frozen=True):
 
     Attributes:
         path: as it is written on the volume.
-        bytes: its length.
+        bytes: its length; -1 where its own record is damaged.
         is_link: only where a link could not be followed, or was not asked to be.
         mode: permission bits; all of them where the file system keeps none.
     """
@@ -44,14 +41,16 @@ class FileFound(msgspec.Struct, frozen=True):
 
 _TOP = FileFound("/", 0, True)
 Listed = tuple[str, int, bool, bool, int]
-"""Name, length in bytes, whether it is a folder, whether it is a link, permission bits."""
+"""Name, length in bytes (-1: not known), whether it is a folder, whether it is a link, permission
+bits.
+"""
 Answer = TypeVar("Answer")
 
 
 class FileReader(Protocol):
     """What reads the files of one volume. Paths are from its top; links are not followed.
 
-    Every method may raise OSError, InputError and what a sandboxed process raises.
+    Every method may raise OSError and InputError.
     """
 
     def listing(self, folder: str, /) -> list[Listed]:
@@ -86,6 +85,7 @@ class Files:
         self._reader = reader
         self._fold = fold
         self._listings: dict[str, list[FileFound]] = {}
+        self._names: dict[str, dict[str, FileFound]] = {}
 
     def find(self, path: str) -> FileFound | None:
         """The file or folder at `path`, links followed inside the volume, or None.
@@ -100,8 +100,7 @@ class Files:
                 found = self.find(found.path.rpartition("/")[0]) or _TOP
                 continue
             wanted = self._key(f"{found.path.rstrip('/')}/{name}")
-            inside = self.listing(found.path) if found.is_folder else []
-            match = next((file for file in inside if self._key(file.path) == wanted), None)
+            match = self._named(found.path).get(wanted) if found.is_folder else None
             if match is None:
                 self._refuse_hidden(found)
                 return None
@@ -149,6 +148,13 @@ class Files:
             self._listings[folder] = [FileFound(f"{top}/{row[0]}", *row[1:]) for row in rows]
         return self._listings[folder]
 
+    def _named(self, folder: str) -> dict[str, FileFound]:
+        """What a folder holds by folded path; of names that are alike the first counts."""
+        if folder not in self._names:
+            files = self.listing(folder)
+            self._names[folder] = {self._key(file.path): file for file in reversed(files)}
+        return self._names[folder]
+
     def read(self, found: FileFound, limit: int = FILE_BYTES) -> bytes:
         """At most `limit` bytes of a file.
 
@@ -182,13 +188,10 @@ def _translated(ask: Callable[[], Answer]) -> Answer:
     """The reader's answer; its errors become ours."""
     try:
         return ask()
-    except SandboxEndedError as error:
-        says = "Files of this volume cannot be read: damage keeps the reader from coming to an end."
-        raise FilesUnavailableError(says) from error
     except OSError as error:
         reason = clean_text(str(error).splitlines()[0] if str(error) else "unknown reason", 160)
         raise FilesUnavailableError(f"Files of this volume cannot be read: {reason}") from error
-    except (BrokenChainError, DamagedRecordError) as error:
+    except DamagedFileError as error:
         raise FileDamagedError(error.says) from error
     except InputError as error:
         raise FilesUnavailableError(error.says, error.hint) from error

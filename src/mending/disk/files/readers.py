@@ -1,79 +1,51 @@
-"""Which reader opens the files of a volume: FAT (as firmware sees it) and NTFS by our own, ext
-through pytsk3 in a sandboxed process, trees and memory disks as they are.
+"""Which reader opens the files of a volume: FAT (as firmware sees it), NTFS and ext by our own,
+trees and memory disks as they are.
 """
 
 import io
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
+from mending.disk.ext import ExtReader
 from mending.disk.fat import FatReader
 from mending.disk.files.files import Files, FilesUnavailableError, Listed
-from mending.disk.files.sandbox import SandboxedProcess
 from mending.disk.ntfs import NtfsReader
 from mending.disk.volume import Volume
-from mending.model import ByteOffset, FilesReader, FilesystemKind, InputError, clean_text, has_extra
-from mending.model.limits import PATIENT_SECONDS, SANDBOX_SECONDS
+from mending.model import ByteOffset, FilesystemKind, InputError, clean_text
 from mending.source import MemorySource, MountedTree, Source
 
 if TYPE_CHECKING:
     from tarfile import TarFile, TarInfo
 
-_LIBRARY_NAMES = {FilesystemKind.EXT: "EXT_DETECT"}
-_PIECE = 4 * 1024 * 1024
-"""How much of a large file is asked for at once: time is allowed by what was delivered."""
 _MOST_MEMBERS = 4096
 """Most files of an archive in a boot manager's image; usual ones hold some hundreds of modules."""
 
 
-def can_read_files() -> bool:
-    """Whether the extra `files` is installed; without it nothing is known about files on ext
-    volumes.
-    """
-    return has_extra("pytsk3")
-
-
-def patient_files(source: Source, volume: Volume) -> Files:
-    """`open_files` with the time that reading hundreds of files takes. Raises
-    FilesUnavailableError.
-    """
-    return open_files(source, volume, PATIENT_SECONDS)
-
-
-def open_files(source: Source, volume: Volume, seconds: float = SANDBOX_SECONDS) -> Files:
+def open_files(source: Source, volume: Volume) -> Files:
     """Look into a volume whose boot sector can be read.
 
-    Args:
-        seconds: processor time that the library may take for all of it.
-
     Raises:
-        FilesUnavailableError: a file system we cannot read, a damaged one, or the extra `files` is
-            missing.
+        FilesUnavailableError: a file system we cannot read, or a damaged one.
     """
     if not volume.kind.is_readable:
         says = f"Volume {volume.number} holds no file system that can be read here."
         raise FilesUnavailableError(says)
-    by_library = volume.kind.reader is FilesReader.LIBRARY
-    if by_library and not can_read_files():
-        says = f"Files of a volume with {volume.filesystem} cannot be read here."
-        raise FilesUnavailableError(says, "Install mending with its extra `files`.")
     if not volume.boot.readable:
         says = f"The boot sector of volume {volume.number} is damaged, so its files cannot be read"
         raise FilesUnavailableError(f"{says} yet.")
     try:
-        files = _opened(source, volume, seconds)
-    except FilesUnavailableError:
-        raise
+        files = _opened(source, volume)
     except InputError as error:
         raise FilesUnavailableError(error.says, error.hint) from error
     files.listing("/")  # a volume whose root cannot be read counts as one that cannot be opened
     return files
 
 
-def _opened(source: Source, volume: Volume, seconds: float) -> Files:
+def _opened(source: Source, volume: Volume) -> Files:
     if volume.filesystem is FilesystemKind.NTFS:
         reader = NtfsReader(source, volume.offset)
         return Files(reader, reader.fold)
-    if volume.kind.reader is FilesReader.LIBRARY:
-        return Files(_LibraryReader(source, volume, seconds))
+    if volume.filesystem is FilesystemKind.EXT:
+        return Files(ExtReader(source, volume.offset))
     return Files(FatReader(source, volume.offset), str.casefold)
 
 
@@ -104,56 +76,6 @@ def open_memory_disk(data: bytes) -> Files:
         says = f"The memory disk in the image can be read neither as archive nor as FAT: {error}"
         raise FilesUnavailableError(says) from error
     return files
-
-
-class _LibraryReader:
-    """Calls in the sandboxed process; what is read there is counted here."""
-
-    def __init__(self, source: Source, volume: Volume, seconds: float) -> None:
-        from mending.disk.files.library_reader import VolumeReader  # noqa: PLC0415 - an extra
-
-        kind = _LIBRARY_NAMES[volume.filesystem]
-        self._source, self._counted = source, source.bytes_read
-        self._process = SandboxedProcess(
-            lambda: VolumeReader(source, volume.offset, kind), seconds, source
-        )
-
-    def listing(self, folder: str, /) -> list[Listed]:
-        """See `FileReader.listing`."""
-        rows: list[Listed] = self._asked("listing", folder)
-        return rows
-
-    def read(self, path: str, length: int, /) -> bytes:
-        """See `FileReader.read`."""
-        parts = []
-        for at in range(0, length, _PIECE):
-            parts.append(self._asked("read", path, min(_PIECE, length - at), at))
-        return b"".join(parts)
-
-    def link(self, path: str, /) -> str:
-        """See `FileReader.link`."""
-        target: str = self._asked("link", path)
-        return target
-
-    def extents(self, path: str, /) -> list[tuple[int, int]] | None:
-        """See `FileReader.extents`."""
-        where: list[tuple[int, int]] | None = self._asked("extents", path)
-        return where
-
-    def is_packed(self, path: str, /) -> bool:
-        """See `FileReader.is_packed`."""
-        packed: bool = self._asked("is_packed", path)
-        return packed
-
-    def hidden(self, folder: str, /) -> str:  # noqa: ARG002
-        """The library does not tell."""
-        return ""
-
-    def _asked(self, method: str, *words: object) -> Any:
-        answer, read = self._process.call(method, *words)
-        self._source.count_read(read - self._counted)
-        self._counted = read
-        return answer
 
 
 class _TreeReader:

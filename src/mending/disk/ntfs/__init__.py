@@ -1,6 +1,5 @@
 """Files and folders of NTFS volumes, by our own reader."""
 
-from mending.disk.ntfs.file_table import DamagedRecordError
 from mending.disk.ntfs.reader import NtfsReader
 
-__all__ = ["DamagedRecordError", "NtfsReader"]
+__all__ = ["NtfsReader"]

@@ -13,7 +13,7 @@ from mending.formats.filesystem.ntfs_records import (
     Attribute,
     FileRecord,
 )
-from mending.model import InputError, Window
+from mending.model import DamagedFileError, InputError, Window
 from mending.source import Source
 
 _CHUNK_BYTES = 65_536
@@ -24,10 +24,6 @@ _MOST_LISTED = 4096
 _LIST_BYTES = 262_144
 """The system keeps no longer attribute list."""
 _RECORD_SIZES = range(512, 65_537)
-
-
-class DamagedRecordError(InputError):
-    """A file record that is torn, not in use, or used anew for another file."""
 
 
 class FileTable:
@@ -82,13 +78,13 @@ class FileTable:
         """A record; where the reference has a sequence, of that one.
 
         Raises:
-            DamagedRecordError: it is torn, not in use, or used anew.
+            DamagedFileError: it is torn, not in use, or used anew.
             ReadError: it cannot be read.
         """
         number, sequence = reference & ntfs_records.NUMBER, reference >> 48
         record = self._judged(self._window(number), number)
         if sequence and record.sequence != sequence:
-            raise DamagedRecordError(f"its record {number} was used anew for another file.")
+            raise DamagedFileError(f"its record {number} was used anew for another file.")
         return record
 
     def stream(self, record: FileRecord, kind: int, name: str = "") -> Stream | None:
@@ -123,7 +119,7 @@ class FileTable:
 
     def _window(self, number: int) -> Window:
         if not 0 <= number < self.records:
-            raise DamagedRecordError(f"its record {number} is not in the table.")
+            raise DamagedFileError(f"its record {number} is not in the table.")
         chunk, row = divmod(number, self._rows)
         if chunk not in self._chunks:
             if len(self._chunks) >= _CHUNKS_KEPT:
@@ -148,11 +144,11 @@ class FileTable:
             reading = ntfs_records.read(copy)
         if reading.problems:
             problem = reading.problems[0]
-            raise DamagedRecordError(
+            raise DamagedFileError(
                 f"its record {number} is damaged: {problem.code}, {problem.found}."
             )
         if not reading.record.in_use:
-            raise DamagedRecordError(f"its record {number} is not in use.")
+            raise DamagedFileError(f"its record {number} is not in use.")
         return reading.record
 
 

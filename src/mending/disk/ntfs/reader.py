@@ -6,7 +6,7 @@ a block that is lost or torn hides only the names in itself, and that it may do 
 
 from collections.abc import Iterator
 
-from mending.disk.ntfs.file_table import DamagedRecordError, FileTable
+from mending.disk.ntfs.file_table import FileTable
 from mending.formats.filesystem import ntfs_index, ntfs_records
 from mending.formats.filesystem.ntfs_index import INDEX, NameEntry, Reparse
 from mending.formats.filesystem.ntfs_records import (
@@ -17,7 +17,7 @@ from mending.formats.filesystem.ntfs_records import (
     REPARSE,
     FileRecord,
 )
-from mending.model import ByteOffset, InputError, Problem, clean_text
+from mending.model import ByteOffset, DamagedFileError, InputError, Problem, clean_text
 from mending.model.limits import FOLDER_ROWS
 from mending.source import Source
 
@@ -77,7 +77,7 @@ class NtfsReader:
         """The first bytes of a file.
 
         Raises:
-            DamagedRecordError: InputError: ReadError.
+            DamagedFileError: InputError: ReadError.
         """
         record = self._record(path)
         point = self._reparse(record)
@@ -107,7 +107,7 @@ class NtfsReader:
             target = target[4:]
         if target[1:2] == ":":
             target = f"/{target[2:].lstrip('/')}"
-        return clean_text(target)
+        return clean_text(target, _REPARSE_BYTES)
 
     def is_packed(self, path: str) -> bool:
         """Whether the content of a file is kept compressed, by the file system or an overlay."""
@@ -171,7 +171,7 @@ class NtfsReader:
     def _entries(self, record: FileRecord, problems: list[Problem]) -> Iterator[NameEntry]:
         root = self.table.stream(record, INDEX_ROOT, INDEX)
         if not record.is_folder or root is None:
-            raise DamagedRecordError("its record is not that of a folder.")
+            raise DamagedFileError("its record is not that of a folder.")
         value = root.read(0, root.bytes)
         found, wrong = ntfs_index.names(value, 16, record.offset)
         problems += wrong

@@ -12,7 +12,7 @@ from collections.abc import Callable, Iterator
 
 import msgspec
 
-from mending.model import Problem, has_extra, hex_preview, load_extra
+from mending.model import Problem, hex_preview, load_unpacker
 
 _NEWC = (b"070701", b"070702")
 _HEAD = 110
@@ -87,7 +87,7 @@ def _packed(
     walk: "_Walk", kind: str, data: bytes, at: int
 ) -> tuple[Initramfs, tuple[Problem, ...]]:
     make = _UNPACKERS.get(kind)
-    if make is None or (kind in _EXTRAS and not has_extra(_EXTRAS[kind])):
+    if make is None:
         return _result(walk, kind, f"It is packed with {kind}, which is not unpacked here."), ()
     try:
         for block in make(data):
@@ -208,7 +208,7 @@ def _xz(data: bytes) -> Iterator[bytes]:
 
 
 def _zstd(data: bytes) -> Iterator[bytes]:
-    unpack = load_extra("zstandard", "files").ZstdDecompressor().decompressobj()
+    unpack = load_unpacker("zstandard").ZstdDecompressor().decompressobj()
     try:
         yield from _blocks(unpack.decompress, data)
     except Exception as error:  # the library's own error class, known only once it is loaded
@@ -221,7 +221,7 @@ def _lz4(data: bytes) -> Iterator[bytes]:
     """The legacy frame that the kernel reads: blocks with their length in front, 8 MiB unpacked
     each.
     """
-    block = load_extra("lz4.block", "files")
+    block = load_unpacker("lz4.block")
     at = 4
     while at + 4 <= len(data):
         length = int.from_bytes(data[at : at + 4], "little")
@@ -245,4 +245,3 @@ _UNPACKERS: dict[str, Callable[[bytes], Iterator[bytes]]] = {
     "zstd": _zstd,
     "lz4": _lz4,
 }
-_EXTRAS = {"zstd": "zstandard", "lz4": "lz4"}

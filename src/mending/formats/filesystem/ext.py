@@ -1,10 +1,9 @@
 """Superblocks of ext2, ext3 and ext4 volumes, the first one and its copies.
 
 Source: Linux kernel documentation, "ext4 Data Structures and Algorithms", sections "The Super
-Block", "Layout", "Checksums" and "Journal (jbd2)".
+Block", "Layout" and "Checksums".
 """
 
-import struct
 import uuid
 from collections.abc import Iterator
 
@@ -33,9 +32,15 @@ CHECKSUM = "superblock-checksum"
 """The one problem that only Linux kernels care for."""
 _SPARSE_COPIES, _METADATA_CHECKSUMS = 0x1, 0x400
 _TWO_COPIES = 0x200
-_LARGE_COUNTS = 0x80
-_EXTENTS_MAGIC = 0xF30A
 _JOURNAL_MAGIC = b"\xc0\x3b\x39\x98"
+_CLUSTERS, _MOST_SHIFT_OF_CLUSTERS = 0x200, 16
+"""Space is given out by clusters of many blocks, so a group is so many times as long."""
+_KINDS, _META_GROUPS, _LARGE_COUNTS, _OWN_SEED = 0x2, 0x10, 0x80, 0x2000
+_KNOWN = 0x2 | 0x4 | 0x10 | 0x40 | 0x80 | 0x100 | 0x200 | 0x400 | 0x2000 | 0x4000 | 0x8000 | 0x30000
+"""Kinds in folders, journal, groups, extents, 64 bits, guard of mounts, flexible groups, attributes
+in inodes, seed, long folders, inline data, encryption and names in any case.
+"""
+_OLD_INODE, _OLD_DESCRIPTOR = 128, 32
 _MOST_SHIFT = 6
 """Blocks of 64 KiB."""
 
@@ -50,6 +55,7 @@ class Superblock(msgspec.Struct, frozen=True):
     free_inodes: int
     first_data_block: int
     log_block_kib: int
+    log_cluster_kib: int
     blocks_per_group: int
     inodes_per_group: int
     magic: int
@@ -63,6 +69,10 @@ class Superblock(msgspec.Struct, frozen=True):
     label: bytes
     journal_backup: int
     journal_blocks: bytes
+    revision: int
+    descriptor_bytes: int
+    first_meta_group: int
+    checksum_seed: int
     blocks_high: int
     free_blocks_high: int
     copy_group_one: int
@@ -92,6 +102,44 @@ class Superblock(msgspec.Struct, frozen=True):
         return plain_bytes(self.label)
 
     @property
+    def unknown_features(self) -> int:
+        """Features without which the volume cannot be read, and that are not known here."""
+        return self.incompatible & ~_KNOWN
+
+    @property
+    def has_kinds(self) -> bool:
+        """Whether folders keep the kind of file beside each name."""
+        return bool(self.incompatible & _KINDS)
+
+    @property
+    def inode_bytes(self) -> int:
+        """Size of an inode."""
+        return self.inode_size if self.revision else _OLD_INODE
+
+    @property
+    def group_bytes(self) -> int:
+        """Size of a group's descriptor."""
+        return self.descriptor_bytes if self.incompatible & _LARGE_COUNTS else _OLD_DESCRIPTOR
+
+    @property
+    def seed(self) -> int | None:
+        """The register with which checksums begin; None where the volume keeps none."""
+        if not self.read_only & _METADATA_CHECKSUMS:
+            return None
+        return self.checksum_seed if self.incompatible & _OWN_SEED else crc32c(self.uuid)
+
+    def descriptor_block(self, number: int) -> int:
+        """Where a block of descriptors is: behind the first superblock, or, from a number on, in
+        the first of the groups that it describes (section "Meta Block Groups").
+        """
+        if not self.incompatible & _META_GROUPS or number < self.first_meta_group:
+            return SUPERBLOCK_OFFSET // max(self.block_size, 1) + 1 + number
+        first = self.first_data_block
+        group = number * (self.block_size // max(self.group_bytes, 1))
+        behind = _has_copy(self, group) or (self.block_size == SIZE and not number and not first)
+        return first + group * self.blocks_per_group + int(behind)
+
+    @property
     def identity(self) -> tuple[object, ...]:
         """What the first superblock and every copy have in common for as long as the volume
         lives.
@@ -117,10 +165,12 @@ SUPERBLOCK = Layout(
         Field("free_inodes", 16, 4, "u", "", "inodes that are free"),
         Field("first_data_block", 20, 4, "u", "", "1 with blocks of 1 KiB, else 0"),
         Field("log_block_kib", 24, 4, "u", "", "block size is 1 KiB shifted by this"),
+        Field("log_cluster_kib", 28, 4, "u", "", "size of a cluster, likewise"),
         Field("blocks_per_group", 32, 4, "u", "blocks", "length of a group"),
         Field("inodes_per_group", 40, 4, "u", "", "inodes in a group"),
         Field("magic", 56, 2, "u", "", "53 ef"),
         Field("state", 58, 2, "u", "", "1 closed properly, 2 errors recorded"),
+        Field("revision", 76, 4, "u", "", "0: inodes of 128 bytes, whatever their size says"),
         Field("inode_size", 88, 2, "u", "bytes", "size of an inode"),
         Field("group", 90, 2, "u", "", "group that holds this copy"),
         Field("compatible", 92, 4, "u", "", "features that need not be known"),
@@ -129,11 +179,14 @@ SUPERBLOCK = Layout(
         Field("uuid", 104, 16, "bytes", "", "identifier of the volume"),
         Field("label", 120, 16, "bytes", "", "volume label"),
         Field("journal_backup", 253, 1, "u", "", "1: a copy of the journal's block map follows"),
+        Field("descriptor_bytes", 254, 2, "u", "bytes", "size of a group's descriptor"),
+        Field("first_meta_group", 260, 4, "u", "", "first block of descriptors that lies apart"),
         Field("journal_blocks", 268, 68, "bytes", "", "copy of the journal's block map"),
         Field("blocks_high", 336, 4, "u", "blocks", "length, high half"),
         Field("free_blocks_high", 344, 4, "u", "blocks", "free, high half"),
         Field("copy_group_one", 588, 4, "u", "", "first of two groups with copies"),
         Field("copy_group_two", 592, 4, "u", "", "second of them"),
+        Field("checksum_seed", 624, 4, "u", "", "with what checksums begin, if not the identifier"),
         Field("checksum", 1020, 4, "u", "", "CRC-32C of the bytes before"),
     ],
 )
@@ -207,21 +260,6 @@ def as_first(copy: bytes, recover: bool) -> bytes:
     return changed
 
 
-def journal_start(block: Superblock) -> int | None:
-    """Block number of the journal inside the volume, by the map that every copy keeps; None where
-    there is none.
-    """
-    if block.journal_backup != 1:
-        return None
-    magic, used, _, depth = struct.unpack_from("<HHHH", block.journal_blocks)
-    if magic != _EXTENTS_MAGIC:
-        return int(struct.unpack_from("<I", block.journal_blocks)[0]) or None
-    if depth or not used:
-        return None
-    high, low = struct.unpack_from("<HI", block.journal_blocks, 18)
-    return int(high << 32 | low)
-
-
 def journal_has_news(head: bytes) -> bool:
     """Whether a journal that begins with these bytes holds something to replay. Its fields are
     big-endian.
@@ -241,6 +279,10 @@ def _copy_groups(block: Superblock, groups: int) -> Iterator[int]:
         yield from (power for power in sorted({1} | powers) if power < groups)
 
 
+def _has_copy(block: Superblock, group: int) -> bool:
+    return not group or group in _copy_groups(block, group + 1)
+
+
 def _problems(window: Window, block: Superblock) -> list[Problem]:
     found: list[Problem] = []
 
@@ -253,15 +295,18 @@ def _problems(window: Window, block: Superblock) -> list[Problem]:
     size = block.block_size
     if not size:
         wrong("log_block_kib", "block-size", block.log_block_kib, f"0 to {_MOST_SHIFT}")
-    if block.first_data_block != (1 if size == 1024 else 0):
+    in_clusters = bool(block.read_only & _CLUSTERS)
+    if block.first_data_block != (1 if size == 1024 and not in_clusters else 0):
         wrong(
             "first_data_block",
             "first-data-block",
             block.first_data_block,
-            "1 with blocks of 1 KiB, else 0",
+            "1 with blocks of 1 KiB and no clusters, else 0",
         )
-    if not 0 < block.blocks_per_group <= 8 * max(size, 1024):
-        wrong("blocks_per_group", "group-length", block.blocks_per_group, f"1 to {8 * size}")
+    together = block.log_cluster_kib - block.log_block_kib if in_clusters else 0
+    longest = 8 * max(size, 1024) << min(max(together, 0), _MOST_SHIFT_OF_CLUSTERS)
+    if not 0 < block.blocks_per_group <= longest:
+        wrong("blocks_per_group", "group-length", block.blocks_per_group, f"1 to {longest}")
     if not block.inodes or not block.inodes_per_group:
         wrong("inodes", "no-inodes", block.inodes, "at least one in each group")
     if not block.blocks:

@@ -14,7 +14,7 @@ from typing import Any
 
 import msgspec
 
-from mending.model import MendingError, load_extra
+from mending.model import load_unpacker
 
 _AR_MAGIC, _AR_HEAD = b"!<arch>\n", 60
 _SUM = re.compile(r"([0-9a-f]{32})  (.+)")
@@ -126,9 +126,7 @@ class _Bounded(io.RawIOBase):
 
 
 def _data_of(package: bytes) -> Any:
-    """The archive of files, as it is unpacked; None where there is none, and where the extra
-    `files` is not installed.
-    """
+    """The archive of files, as it is unpacked; None where there is none."""
     at = len(_AR_MAGIC)
     if not package.startswith(_AR_MAGIC):
         return None
@@ -146,10 +144,7 @@ def _data_of(package: bytes) -> Any:
 
 def _unpacking(raw: io.BytesIO, suffix: bytes) -> Any:
     if suffix == b"zst":
-        try:
-            return load_extra("zstandard", "files").ZstdDecompressor().stream_reader(raw)
-        except MendingError:
-            return None
+        return load_unpacker("zstandard").ZstdDecompressor().stream_reader(raw)
     if suffix in {b"xz", b"lzma"}:
         return lzma.LZMAFile(raw)
     if suffix == b"gz":

@@ -42,7 +42,7 @@ def check_files(target: Target, restore_from: Path | None, progress: Progress) -
     """
     environment = open_environment(target)
     home = only_linux_system(environment)[0].volume
-    files = environment.patient_files(home)
+    files = environment.files(home)
     found = PackageFiles(files).check(progress)
     bad = [check for check in found if check.state != "sound"]
     copies = sound_copies(bad, restore_from, files) if bad else {}

@@ -25,7 +25,7 @@ def propose(request: Request) -> Proposal:
     """
     home = only_linux_system(request.environment)[0].volume
     environment = request.environment
-    files = environment.patient_files(home)
+    files = environment.files(home)
     try:
         checked = PackageFiles(files).check(request.progress)
         bad = [check for check in checked if check.state != "sound"]

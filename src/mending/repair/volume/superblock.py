@@ -10,24 +10,24 @@ Source: Linux kernel documentation, "ext4 Data Structures and Algorithms", secti
 Block", "Block Group Descriptors", "Index Nodes" and "Journal (jbd2)".
 """
 
-import stat
-import struct
-
+from mending.disk.ext import ExtVolume
 from mending.disk.system import read_contents
 from mending.disk.volume import Volume, copy_at, first_superblock_backup
-from mending.formats.filesystem import ext
-from mending.model import FilesystemKind, FindingId, InputError, Patch, RefusedError, RepairId
+from mending.formats.filesystem import ext, ext_extents, ext_inodes
+from mending.model import (
+    FilesystemKind,
+    FindingId,
+    InputError,
+    Patch,
+    RefusedError,
+    RepairId,
+    Window,
+)
 from mending.repair.base import Proposal, Request, check_awake
 from mending.source import Source
 
 REPAIR = RepairId.SUPERBLOCK
 _ANSWERS = (FindingId.FIRST_SUPERBLOCK_LOST, FindingId.SUPERBLOCK_CHECKSUM)
-_ROOT_INODE = 2
-_TABLE_AT = 8
-"""Where a group descriptor keeps the first block of its inodes, and 40 bytes in the upper half of
-that number.
-"""
-_TABLE_HIGH_AT, _LONG_DESCRIPTOR, _64BIT = 40, 64, 0x80
 
 
 def propose(request: Request) -> Proposal:
@@ -117,28 +117,35 @@ def _best_copy(source: Source, volume: Volume) -> ext.Superblock | None:
 
 
 def _root_is_there(source: Source, volume: Volume, copy: ext.Superblock) -> bool:
-    """Whether inode 2 is a folder, found through the descriptors behind the place of the first
-    superblock.
+    """Whether the root's inode is a folder, found through the descriptors behind the place of the
+    first superblock.
     """
-    size = copy.block_size
-    descriptors = volume.offset + (copy.first_data_block + 1) * size
     try:
-        row = source.read(descriptors, _LONG_DESCRIPTOR).data
-        low = struct.unpack_from("<I", row, _TABLE_AT)[0]
-        high = struct.unpack_from("<I", row, _TABLE_HIGH_AT)[0] if copy.incompatible & _64BIT else 0
-        place = volume.offset + (high << 32 | low) * size + (_ROOT_INODE - 1) * copy.inode_size
-        mode = struct.unpack("<H", source.read(place, 2).data)[0]
-    except (InputError, struct.error):
+        return ExtVolume(source, volume.offset, copy).inode(ext_inodes.ROOT).is_folder
+    except InputError:
         return False
-    return 0 < low * size < volume.bytes and stat.S_ISDIR(mode)
 
 
 def _journal_has_news(source: Source, volume: Volume, copy: ext.Superblock) -> bool:
     """Whether the journal, found by the map that the copy keeps, holds something to replay."""
-    block = ext.journal_start(copy)
+    block = _journal_block(copy)
     if block is None:
         return False
     try:
         return ext.journal_has_news(source.read(volume.offset + block * copy.block_size, 64).data)
     except InputError:
         return True  # what cannot be read is not thrown away: the check that follows decides
+
+
+def _journal_block(copy: ext.Superblock) -> int | None:
+    """Where the journal is on the volume, by the map that every copy keeps; None where there is
+    none.
+    """
+    if copy.journal_backup != 1:
+        return None
+    kept = copy.journal_blocks[:60]
+    node = ext_extents.read(Window(kept))
+    if node.problems:  # a map of blocks, as ext3 keeps it
+        return int.from_bytes(kept[:4], "little") or None
+    extents = node.record.extents
+    return extents[0].start if extents else None

@@ -1,0 +1,78 @@
+"""Blocks of folders on ext volumes. The nodes of a hashed folder look like blocks without names,
+so all blocks are read one after another.
+
+Source: Linux kernel documentation, "ext4 Data Structures and Algorithms", sections "Directory
+Entries" and "Checksums".
+"""
+
+import struct
+
+import msgspec
+
+from mending.model import Problem, crc32c
+
+_HEAD = 8
+_TAIL, _TAIL_KIND = 12, 0xDE
+_FOLDER, _LINK = 2, 7
+_LONGEST = 65_536
+"""A row as long as the longest block, which does not fit the field, is written as 65535 or 0."""
+
+
+class FolderRow(msgspec.Struct, frozen=True):
+    """A name in a folder.
+
+    Attributes:
+        inode: the number of the inode that it stands for.
+        kind: 2 folder, 7 link; 0 where the volume does not keep kinds.
+    """
+
+    inode: int
+    name: bytes
+    kind: int
+
+    @property
+    def is_folder(self) -> bool:
+        """Whether it is a folder, as far as the row tells."""
+        return self.kind == _FOLDER
+
+    @property
+    def is_link(self) -> bool:
+        """Whether it is a symbolic link, as far as the row tells."""
+        return self.kind == _LINK
+
+
+def rows(block: bytes, base: int, has_kinds: bool) -> tuple[list[FolderRow], list[Problem]]:
+    """The names in a block.
+
+    Args:
+        block: one block, or what an inode keeps of a small folder.
+        base: absolute offset of the block, for problems.
+        has_kinds: whether rows keep the kind of file beside a length of one byte.
+    """
+    found: list[FolderRow] = []
+    at = 0
+    while at + _HEAD <= len(block):
+        inode, length, count, kind = struct.unpack_from("<IHBB", block, at)
+        if not has_kinds:
+            count, kind = count | kind << 8, 0
+        length = _LONGEST if length in {0, _LONGEST - 1} and len(block) == _LONGEST else length
+        if length < _HEAD or at + length > len(block) or (inode and count + _HEAD > length):
+            problem = Problem("folder-row", base + at, 8, f"a row of {length} bytes", "a row")
+            return found, [problem]
+        if inode:
+            found.append(FolderRow(inode, block[at + _HEAD : at + _HEAD + count], kind))
+        at += length
+    return found, []
+
+
+def checksum_problem(block: bytes, base: int, seed: int) -> Problem | None:
+    """Whether the checksum in the last row of a block fits; a block without such a row is a node
+    of the hash tree, which is not read.
+    """
+    if len(block) < _TAIL or block[-_TAIL:-4] != bytes((0, 0, 0, 0, _TAIL, 0, 0, _TAIL_KIND)):
+        return None
+    kept, made = int.from_bytes(block[-4:], "little"), crc32c(block[:-_TAIL], seed)
+    if kept == made:
+        return None
+    at = base + len(block) - 4
+    return Problem("folder-checksum", at, 4, f"{kept:08x}", f"{made:08x}")
