@@ -1,5 +1,5 @@
-"""Small NTFS volumes written by a real driver: `python -m tests.ntfs_volume`, as root with FUSE;
-they are committed. What is in them follows from this file alone.
+"""A small NTFS volume written by a real driver: `python -m tests.ntfs_volume`, as root with FUSE;
+it is committed. What is in it follows from this file alone.
 """
 
 import lzma
@@ -11,12 +11,6 @@ from random import Random
 from tests.support import tool
 
 FILE = Path(__file__).parent / "data" / "ntfs-driver.img.xz"
-SYSTEM_FILE = FILE.with_name("ntfs-system.img.xz")
-"""Room for a system: a folder of it with a hive's place of this length, and one for its log."""
-HIVE, HIVE_BYTES, LOG, LOG_BYTES = "/ferry/system32/config/SYSTEM", 3_670_016, "SYSTEM.LOG1", 65_536
-COPIES, COPY_BYTES = "/ferry/system32/config/keepsake", 524_288
-"""Beside the hive a folder for copies of all five, each of this length."""
-FIRST_SECTOR = 2048
 _RANDOM = Random(5)
 _LINE = b"The quay of Skerrivane, berth %d\r\n"
 CONTENTS = {
@@ -34,10 +28,9 @@ HARD_LINK = ("a/b/c/deep", "another-name")
 
 
 def make():
-    """Make both anew."""
+    """Make it anew."""
     FILE.parent.mkdir(exist_ok=True)
     _keep(FILE, 8, _fill)
-    _keep(SYSTEM_FILE, 12, _fill_system, "-p", FIRST_SECTOR, "-H", 255, "-S", 63)
 
 
 def _keep(path, mib, fill, *options):
@@ -53,16 +46,6 @@ def _keep(path, mib, fill, *options):
         finally:
             tool("umount", top)
         path.write_bytes(lzma.compress(image.read_bytes(), preset=9))
-
-
-def _fill_system(top):
-    hive = top / HIVE[1:]
-    hive.parent.mkdir(parents=True)
-    hive.write_bytes(bytes(HIVE_BYTES))
-    hive.with_name(LOG).write_bytes(bytes(LOG_BYTES))
-    (top / COPIES[1:]).mkdir()
-    for name in ("SYSTEM", "SOFTWARE", "SAM", "SECURITY", "DEFAULT"):
-        (top / COPIES[1:] / name).write_bytes(bytes(COPY_BYTES))
 
 
 def _fill(top):

@@ -8,9 +8,11 @@ Nothing of them is committed.
 import fnmatch
 import gzip
 import os
+import shutil
 import subprocess
 import sys
 import tarfile
+import tempfile
 import unittest
 from pathlib import Path
 
@@ -28,6 +30,11 @@ PACKAGES = {
     "dissect.xfs": "3.13",
     "winevtrc": "20170513",
 }
+PROGRAMS_FROM = "libwine"
+PROGRAMS = FOLDER / "programs"
+"""Programs, libraries and drivers in the form of the nt family, from a package of the system."""
+_WANTED = "ntoskrnl.exe hal.dll ntdll.dll fltmgr.sys scsiport.sys mountmgr.sys"
+_LIBRARIES = "advapi32 kernel32 kernelbase msvcrt ucrtbase rpcrt4 sechost"
 LARGEST = 130 << 20
 """Bytes; larger samples tell nothing more and cost seconds."""
 
@@ -53,6 +60,37 @@ def fetch():
             ],
             check=True,
         )
+    _fetch_programs()
+
+
+def _fetch_programs():
+    if PROGRAMS.exists():
+        return
+    names = [*_WANTED.split(), *(f"{name}.dll" for name in _LIBRARIES.split())]
+    with tempfile.TemporaryDirectory() as folder:
+        home = Path(folder)
+        subprocess.run(["apt-get", "-qq", "download", PROGRAMS_FROM], check=True, cwd=home)
+        (package,) = home.glob("*.deb")
+        ways = [f"*/x86_64-windows/{name}" for name in names]
+        words = ["tar", "-x", "-C", folder, "--wildcards", "--transform", "s|.*/||", *ways]
+        with subprocess.Popen(
+            ["dpkg-deb", "--fsys-tarfile", package], stdout=subprocess.PIPE
+        ) as unpacked:
+            subprocess.run(words, check=True, stdin=unpacked.stdout)
+        made = home / "programs"
+        made.mkdir()
+        for name in names:
+            (home / name).rename(made / name)
+        shutil.move(made, PROGRAMS)
+
+
+def needs_programs(test):
+    """Skip a test unless the programs were fetched; where nothing may skip, fail."""
+    if PROGRAMS.exists():
+        return test
+    if os.environ.get("MENDING_NOTHING_SKIPS"):
+        raise AssertionError("programs should have been fetched: python -m tests.samples")
+    return unittest.skip("not fetched (python -m tests.samples): programs")(test)
 
 
 def _archive(name):

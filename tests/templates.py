@@ -1,5 +1,5 @@
-"""Make the templates of the sample Linux PC with the real mkfs: `python -m tests.templates`; they
-are committed.
+"""Make the templates of the sample PCs with the real mkfs: `python -m tests.templates`, as root
+with FUSE for the NTFS one; they are committed.
 
 Only what a trace reads is in them; nothing in them can run.
 """
@@ -11,6 +11,12 @@ import struct
 import tempfile
 from pathlib import Path
 
+from mending.disk.ntfs import NtfsReader
+from mending.model import ByteOffset
+from mending.source import MemorySource
+from mending.workshop.disks import STORE
+from mending.workshop.nt import PARTITION
+from mending.workshop.nt_tree import letter_on_gpt, system_tree
 from tests.support import made_kernel, tool
 from tests.systems import LINKS, archive, program
 
@@ -37,7 +43,7 @@ _FILES = {
 
 
 def make():
-    """Both templates."""
+    """All templates."""
     FOLDER.mkdir(exist_ok=True)
     parts = {
         b".osrel": _FILES["etc/os-release"],
@@ -48,6 +54,10 @@ def make():
     _keep("desk-linux.efi.xz", unified(LOADER.read_bytes(), parts))
     with tempfile.TemporaryDirectory() as folder:
         _keep("linux-root.ext4.xz", root_volume(Path(folder)))
+    with tempfile.TemporaryDirectory() as folder:
+        volume = nt_volume(Path(folder))
+    _keep("nt-system.ntfs.xz", volume)
+    (FOLDER / "nt-system.toml").write_text("".join(places(volume)))
 
 
 def unified(loader, parts):
@@ -98,6 +108,35 @@ def root_volume(folder):
     fixed = ["-U", ROOT_UUID, "-E", f"hash_seed={ROOT_UUID}", "-L", "GANGWAY"]
     tool("mke2fs", "-q", "-t", "ext4", "-b", "1024", "-d", tree, *fixed, volume, "40960k")
     return volume.read_bytes()
+
+
+def nt_volume(folder):
+    """An NTFS volume as long as the second volume of the sample disks, with a whole system."""
+    volume, top = folder / "volume", folder / "top"
+    top.mkdir()
+    start, length = STORE
+    volume.write_bytes(bytes(length * 512))
+    place = ["-p", start, "-H", 255, "-S", 63]
+    tool("mkntfs", "-Q", "-F", "-q", "-L", "HARBOUR", *place, volume)
+    tool("ntfs-3g", volume, top)
+    try:
+        for name, data in system_tree(letter_on_gpt(PARTITION)).items():
+            (top / name).parent.mkdir(parents=True, exist_ok=True)
+            (top / name).write_bytes(data)
+    finally:
+        tool("umount", top)
+    return volume.read_bytes()
+
+
+def places(volume):
+    """Lines of length and place of each file that has clusters of its own, in one piece."""
+    yield "# made with the template: file = [bytes, where it lies in the volume]\n"
+    reader = NtfsReader(MemorySource(volume), ByteOffset(0))
+    for name, data in system_tree(letter_on_gpt(PARTITION)).items():
+        runs = reader.extents(name)
+        if runs is not None and data:
+            ((start, _),) = runs
+            yield f'"{name}" = [{len(data)}, {start}]\n'
 
 
 def _keep(name, data):

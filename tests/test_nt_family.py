@@ -3,9 +3,13 @@ a stub stands in for the manager, which no package may ship. SeaBIOS has the las
 """
 
 import functools
+import struct
 import unittest
 from pathlib import Path
 
+from mending.formats.nt.boot_store import StoreDevice
+from mending.workshop.nt import template
+from mending.workshop.nt_tree import store_bytes
 from tests.machine import QEMU, screen_of
 from tests.samples import needs_samples, read_samples
 from tests.support import SECTOR, InFolder, ids, needs, tool, trace_file
@@ -72,7 +76,7 @@ class NtDisks(InFolder):
         if made is not None:
             data[-SECTOR:] = data[:SECTOR]  # the copy that the volume keeps
         table = f"label: dos\nstart={START},size={len(data) // SECTOR},type=7,bootable\n"
-        image.write_bytes(bytes(MIB + 4 << 20))
+        image.write_bytes(bytes(len(data) + (4 << 20)))
         tool("sfdisk", "-q", image, stdin=table)
         with image.open("r+b") as file:
             file.write(MBR_CODE.read_bytes()[:440])
@@ -84,12 +88,12 @@ class NtDisks(InFolder):
 class BootRecord(NtDisks):
     @needs_samples("dissect.ntfs")
     @needs(*MAKERS, QEMU)
-    def test_a_sound_one_has_no_finding_and_starts(self):
+    def test_a_sound_one_starts_and_lacks_only_the_store(self):
         for name in ("BOOTMGR", "bootmgr"):
             path = self.disk({name: self.manager()})
             trace = trace_file(path)
-            self.assertEqual((ids(trace, "fatal"), trace.failing_phase), ([], None))
-            self.assertEqual((trace.verdict, trace.unread.phase), ("unsure", "boot-manager"))
+            self.assertEqual(ids(trace, "fatal"), ["boot-store-missing"])
+            self.assertEqual(trace.failing_phase, "boot-manager")
         self.assertIn(SAYS, screen_of(path, "bios", SAYS, seconds=40))
 
     @needs_samples("dissect.ntfs")
@@ -124,6 +128,100 @@ class BootRecord(NtDisks):
         trace = trace_file(path)
         self.assertEqual(ids(trace, "fatal"), ["first-file-compressed"])
         self.assertIn("is compressed", screen_of(path, "bios", "is compressed", seconds=40))
+
+
+def at(offset, data):
+    """Bytes over those that are at a place of the disk."""
+
+    def change(file):
+        file.seek(offset)
+        file.write(data)
+
+    return change
+
+
+VOLUME = START * SECTOR
+SECOND_ENTRY = b"\x80\0\0\0\x07\0\0\0" + struct.pack("<II", START + 90_000, 100)
+FAULTS = (
+    # what is done, what real code says in the end (nothing: it hangs), phase, finding
+    ("no flag", at(446, b"\0"), "No bootable", "boot-record", "no-active-entry"),
+    ("two flags", at(462, SECOND_ENTRY), "No bootable", "boot-record", "two-active-entries"),
+    (
+        "entry elsewhere",
+        at(454, struct.pack("<I", START + 1000)),
+        "No bootable",
+        "boot-record",
+        "volume-boot-sector-blank",
+    ),
+    ("boot code blank", at(0, bytes(440)), "", "boot-record", "boot-code-blank"),
+    (
+        "boot sector blank",
+        at(VOLUME, bytes(SECTOR)),
+        "No bootable",
+        "boot-record",
+        "volume-boot-sector-blank",
+    ),
+    (
+        "boot sector unsigned",
+        at(VOLUME + 510, b"\0\0"),
+        "No bootable",
+        "boot-record",
+        "volume-boot-sector-damaged",
+    ),
+    (
+        "boot sector of another place",
+        at(VOLUME + 28, struct.pack("<I", 63)),
+        "",
+        "boot-record",
+        "hidden-sectors-wrong",
+    ),
+    (
+        "all code but its first sector blank",
+        at(VOLUME + SECTOR, bytes(15 * SECTOR)),
+        "",
+        "boot-record",
+        "volume-boot-code-fails",
+    ),
+    (
+        "one sector of the code blank",
+        at(VOLUME + 4 * SECTOR, bytes(SECTOR)),
+        "to restart",
+        "boot-record",
+        "volume-boot-code-fails",
+    ),
+    ("manager missing", None, "to restart", "boot-manager", "first-file-missing"),
+)
+
+
+class WithItsSystem(NtDisks):
+    """A disk with one volume: real boot record, the manager's stub, its store, a system."""
+
+    def made(self, files, change=None):
+        volume = bytearray(template())
+        volume[28:32] = struct.pack("<I", START)
+        store = store_bytes(StoreDevice("boot"), "winload.exe")
+        image = self.disk({**files, "boot/BCD": store}, volume=bytes(volume))
+        if change is not None:
+            with image.open("r+b") as file:
+                change(file)
+        return image
+
+    @needs_samples("dissect.ntfs")
+    @needs(*MAKERS, QEMU)
+    def test_where_we_say_that_it_ends_real_code_does_not_reach_the_manager(self):
+        sound = self.made({"BOOTMGR": self.manager()})
+        trace = trace_file(sound)
+        self.assertEqual((ids(trace, "fatal"), trace.verdict), ([], "no-fault-found"))
+        self.assertIn("run in the emulator", " ".join(check.says for check in trace.checks))
+        self.assertIn(SAYS, screen_of(sound, "bios", SAYS, seconds=40))
+        for what, change, says, phase, kind in FAULTS:
+            with self.subTest(what):
+                image = self.made({"BOOTMGR": self.manager()} if change else {}, change)
+                trace = trace_file(image)
+                self.assertEqual((ids(trace, "fatal"), trace.failing_phase), ([kind], phase))
+                screen = screen_of(image, "bios", says or SAYS, seconds=40 if says else 5)
+                self.assertIn(says or "Booting from Hard Disk", screen)
+                self.assertNotIn(SAYS, screen)
 
 
 if __name__ == "__main__":

@@ -1,34 +1,56 @@
-"""The system hive of the nt family on whole disks: real hives on volumes of a real driver."""
+"""The system hive of the nt family on whole disks: real hives on a volume of a real driver."""
 
-import lzma
+import subprocess
+import tempfile
 import unittest
+from pathlib import Path
 
 from mending.boot.nt.hive_copies import SET
+from mending.boot.nt.services import boot_drivers, drivers_of
+from mending.boot.nt.start import NtSettings, NtStart
 from mending.case.state import CaseState
 from mending.case.thinking import facts_of
-from mending.disk.files import open_files
-from mending.disk.layout import survey
+from mending.disk.hives import Hive
 from mending.formats.nt import hive_base
 from mending.knowledge import base_pack
 from mending.reason import Evidence, believe
-from mending.source import MemorySource
-from tests.ntfs_volume import (
-    COPIES,
-    COPY_BYTES,
-    FIRST_SECTOR,
-    HIVE,
-    HIVE_BYTES,
-    LOG,
-    LOG_BYTES,
-    SYSTEM_FILE,
-)
+from mending.workshop.program_file import program_bytes
+from tests.nt_faults import turned
+from tests.nt_pc import BASE, PROGRAMS, SYSTEM, NtPc
 from tests.samples import needs_samples, read_samples
-from tests.support import SECTOR, ids, needs, tool, trace_file
-from tests.templates import LOADER
-from tests.test_hives import cut_off, entry_log, small
-from tests.test_nt_family import MAKERS, NtDisks
+from tests.support import InFolder, ids, needs, trace_file
+from tests.test_hives import ORACLE, cut_off, entry_log, samples, small
 
-START, ESP_MIB = FIRST_SECTOR * SECTOR, 36
+COPIES = f"{BASE}/config/keepsake"
+LISTED = """
+import hivex, struct, sys
+hive = hivex.Hivex(sys.argv[1])
+top = hive.node_get_child(hive.root(), sys.argv[2])
+control = hive.node_get_child(top, "Control")
+def value(node, name):
+    found = {hive.value_key(each).lower(): each for each in hive.node_values(node)}
+    return found.get(name.lower())
+order = hive.node_get_child(control, "ServiceGroupOrder")
+names = hive.value_multiple_strings(value(order, "List"))
+groups = [each.lower() for each in names if each]
+tags = hive.node_get_child(control, "GroupOrderList")
+rows = []
+for at, node in enumerate(hive.node_children(hive.node_get_child(top, "Services"))):
+    start, kind = value(node, "Start"), value(node, "Type")
+    if not start or hive.value_dword(start) or hive.value_dword(kind) not in (1, 2, 8):
+        continue
+    group = hive.value_string(value(node, "Group")) if value(node, "Group") else ""
+    tag = hive.value_dword(value(node, "Tag")) if value(node, "Tag") else 0
+    listed = hive.value_value(value(tags, group))[1] if group and value(tags, group) else b""
+    count = len(listed) // 4
+    numbers = list(struct.unpack("<%dI" % count, listed[:4 * count]))
+    numbers = numbers[1:1 + numbers[0]] if numbers else []
+    rank = groups.index(group.lower()) if group.lower() in groups else len(groups)
+    inside = numbers.index(tag) if tag in numbers else len(set(numbers))
+    rows.append((rank, inside, at, hive.node_name(node)))
+for row in sorted(rows):
+    print(row[-1])
+"""
 
 
 def real_hive():
@@ -40,46 +62,49 @@ def summed(data):
     return bytes(data)
 
 
-@needs_samples("dissect.ntfs", "dfwinreg")
-@needs(*MAKERS, "mkfs.fat", "mmd", "mcopy")
-class SystemHive(NtDisks):
-    def system_disk(self, hive, log=b"", copies=None):
-        """A disk with a system on it, of which only the hive is real. Args: copies: content by name
-        in the folder of copies.
-        """
-        volume = self.filled(lzma.decompress(SYSTEM_FILE.read_bytes()), hive, log, copies)
-        return self.disk({"BOOTMGR": self.manager()}, volume=volume)
+def started_drivers(hive):
+    """Names of files of all drivers that the control set starts with or by the kernel."""
+    found = []
+    for key in Hive(hive).find("ControlSet001\\Services").children():
+        if key.number("Start") in {0, 1} and key.number("Type") in {1, 2, 8}:
+            path = key.text("ImagePath") or f"drivers\\{key.name}.sys"
+            found.append(path.rpartition("\\")[2])
+    return found
 
-    def filled(self, volume, hive, log, copies=None):
-        """The volume with the contents of hive, log and copies."""
-        data = bytearray(volume)
-        source = MemorySource(volume)
-        files = open_files(source, survey(source).volumes[0])
-        folder = HIVE.rpartition("/")[0]
-        for name, content, length in (
-            (HIVE, hive, HIVE_BYTES),
-            (f"{folder}/{LOG}", log, LOG_BYTES),
-            *(
-                (f"{COPIES}/{name}", content, COPY_BYTES)
-                for name, content in (copies or {}).items()
-            ),
-        ):
-            at, content = 0, content.ljust(length, b"\0")
-            self.assertEqual(len(content), length)
-            for start, count in files.extents(files.find(name)):
-                data[start : start + count] = content[at : at + count]
-                at += count
-        return bytes(data)
+
+@needs_samples("dfwinreg")
+@needs(*PROGRAMS)
+class SystemHive(InFolder):
+    """On a BIOS PC, with an image for every driver that a real hive names."""
+
+    @classmethod
+    def setUpClass(cls):
+        super().setUpClass()
+        cls.made = {}
+
+    def pc(self, hive, log=b"", copies=None):
+        """A PC with this hive. Args: copies: content by name in the folder of copies."""
+        pc = NtPc(self.folder, "bios")
+        drivers = {f"{BASE}/drivers/{name}": program_bytes() for name in self.drivers()}
+        content = {SYSTEM: hive, f"{SYSTEM}.LOG1": log} if log else {SYSTEM: hive}
+        copied = {f"{COPIES}/{name}": data for name, data in (copies or {}).items()}
+        pc.write({**drivers, **content, **copied})
+        return pc
+
+    def drivers(self):
+        if "drivers" not in self.made:
+            self.made["drivers"] = started_drivers(real_hive())
+        return self.made["drivers"]
 
     def traced(self, hive, log=b"", copies=None):
-        return trace_file(self.system_disk(hive, log, copies))
+        return trace_file(self.pc(hive, log, copies).path)
 
-    def test_a_sound_hive_is_read_and_its_control_set_named(self):
+    def test_a_sound_hive_is_read_and_its_drivers_found(self):
         trace = self.traced(real_hive())
-        self.assertEqual((ids(trace, "fatal"), ids(trace, "warning")), ([], []))
-        self.assertEqual((trace.verdict, trace.unread.phase), ("unsure", "boot-manager"))
+        self.assertEqual((ids(trace, "fatal"), trace.verdict), ([], "no-fault-found"))
         said = [check.says for check in trace.checks if check.phase == "loader"]
-        self.assertIn("ControlSet001", said[0])
+        self.assertIn("ControlSet001", said[2])
+        self.assertIn("16 of 16 drivers", said[3])
         self.assertEqual([system.title for system in trace.systems], ["/ferry"])
         facts = facts_of(CaseState(trace=trace), base_pack())
         self.assertEqual(facts["family"], "nt")
@@ -122,15 +147,14 @@ class SystemHive(NtDisks):
         places = [at for at in range(4096, len(hive), 4096) if hive[at : at + 4] == b"hbin"]
         hive[places[-1]] ^= 0xFF
         trace = self.traced(bytes(hive))
-        self.assertEqual(
-            (ids(trace, "fatal"), ids(trace, "warning")), ([], ["hive-damaged-inside"])
-        )
+        self.assertEqual((ids(trace, "fatal"), trace.verdict), ([], "unsure"))
         told = next(found for found in trace.findings if found.id == "hive-damaged-inside")
         self.assertEqual(told.where.offset, places[-1])
         unfinished = bytearray(real_hive())
         unfinished[4] += 1
         trace = self.traced(summed(unfinished))
-        self.assertEqual((ids(trace, "fatal"), ids(trace, "warning")), ([], ["hive-unfinished"]))
+        self.assertEqual((ids(trace, "fatal"), trace.verdict), ([], "unsure"))
+        self.assertIn("hive-unfinished", ids(trace, "warning"))
 
     def test_a_set_of_copies_beside_it_is_judged_as_a_whole(self):
         blank = bytes(4096) + real_hive()[4096:]
@@ -156,36 +180,43 @@ class SystemHive(NtDisks):
         self.assertEqual(broken, cut_off(hive, base))
         self.assertEqual(ids(self.traced(broken), "fatal"), ["hive-damaged"])
         trace = self.traced(broken, log)
-        self.assertEqual((ids(trace, "fatal"), ids(trace, "warning")), ([], []))
+        self.assertEqual((ids(trace, "fatal"), trace.verdict), ([], "no-fault-found"))
         said = [check.says for check in trace.checks if check.phase == "loader"]
-        self.assertIn("1 writes of its logs included", said[0])
+        self.assertIn("1 writes of its logs included", said[2])
+
+    def test_a_driver_of_a_real_hive_ends_the_start_only_where_its_settings_say_so(self):
+        for name, fatal in (("pci.sys", ["boot-driver-damaged"]), ("atapi.sys", [])):
+            pc = self.pc(real_hive())
+            image = turned(f"{BASE}/drivers/quaydisk.sys")[f"{BASE}/drivers/quaydisk.sys"]
+            pc.write({f"{BASE}/drivers/{name}": image})
+            trace = trace_file(pc.path)
+            self.assertEqual(ids(trace, "fatal"), fatal)
+            self.assertIn("boot-driver-damaged", ids(trace))
 
 
-class BehindUefi(SystemHive):
-    """The same behind a loader file that is not read further."""
+class Drivers(unittest.TestCase):
+    """The list of drivers, against one that an independent reader makes."""
 
-    def system_disk(self, hive, log=b"", copies=None):
-        volume = self.filled(lzma.decompress(SYSTEM_FILE.read_bytes()), hive, log, copies)
-        esp, image = self.folder / "esp", self.folder / "nt.img"
-        with esp.open("wb") as file:
-            file.truncate(ESP_MIB << 20)
-        tool("mkfs.fat", "-F", "32", esp)
-        tool("mmd", "-i", esp, "::EFI", "::EFI/BOOT")
-        tool("mcopy", "-i", esp, LOADER, "::EFI/BOOT/BOOTX64.EFI")
-        second = FIRST_SECTOR + (ESP_MIB << 20) // SECTOR
-        table = (
-            f"label: gpt\nstart={FIRST_SECTOR},size={(ESP_MIB << 20) // SECTOR},type=uefi\n"
-            f"start={second},size={len(volume) // SECTOR}\n"
-        )
-        with image.open("wb") as file:
-            file.truncate((second + 4096) * SECTOR + len(volume))
-        tool("sfdisk", "-q", image, stdin=table)
-        with image.open("r+b") as file:
-            file.seek(START)
-            file.write(esp.read_bytes())
-            file.seek(second * SECTOR)
-            file.write(volume)
-        return image
+    @needs_samples("dfwinreg", "dissect.regf")
+    @needs(ORACLE)
+    def test_the_same_drivers_in_the_same_order(self):
+        checked = 0
+        for name, data in samples():
+            hive = Hive(data)
+            if hive.root.child("Select") is None:
+                continue
+            number = hive.root.path("Select").number("Current")
+            control_set = hive.root.child(f"ControlSet{number:03d}")
+            settings = NtSettings(NtStart(None, None, "/ferry"), hive, control_set)
+            mine = [each.name for each in boot_drivers(settings, drivers_of(settings))]
+            with self.subTest(name), tempfile.TemporaryDirectory() as folder:
+                path = Path(folder) / "hive"
+                path.write_bytes(data)
+                words = ["/usr/bin/python3", "-c", LISTED, str(path), control_set.name]
+                done = subprocess.run(words, check=True, capture_output=True, text=True)
+                self.assertEqual(mine, done.stdout.splitlines())
+                checked += len(mine)
+        self.assertGreater(checked, 100)
 
 
 if __name__ == "__main__":

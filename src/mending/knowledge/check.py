@@ -80,6 +80,8 @@ def _causes(pack: Pack) -> Iterator[str]:
             if clue not in pack.clues
         )
         yield from grade_faults(pack, cause.records, f"{where}, records")
+        if cause.hidden:
+            yield from grade_faults(pack, {"hidden": cause.hidden}, where)
 
 
 def _shows(pack: Pack, cause: Cause, where: str) -> Iterator[str]:

@@ -91,6 +91,8 @@ class Cause(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tru
         stops: in which phases it stops the start, by weight; empty: always in its own.
         weight: grade of the prior, a key of the grades' `weights`.
         proved_by: ids of findings that prove it.
+        hidden: how likely a trace that read its phase finds nothing although this is the cause, a
+            key of `chances`; empty: hardly ever.
         families: system families it can strike; empty means all.
         likelier: for a fact, for an answer: how much more or less often it strikes then, a key of
             `odds`.
@@ -106,6 +108,7 @@ class Cause(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tru
     weight: str
     stops: Mapping[Phase, float] = {}
     proved_by: tuple[FindingId, ...] = ()
+    hidden: str = ""
     families: tuple[str, ...] = ()
     likelier: Mapping[str, Mapping[str, str]] = {}
     shows: Mapping[str, Mapping[str, str]] = {}

@@ -51,7 +51,7 @@ def items(pack: Pack, causes: Iterable[Cause], evidence: Evidence) -> list[Item]
         for name, answer in evidence.seen.items()
         if name in pack.signs and answer in pack.signs[name].answers
     ]
-    found += _trace_items(known, evidence)
+    found += _trace_items(pack, known, evidence)
     found += [
         _clue_item(pack, known, finding) for finding in evidence.clues if finding.id in pack.clues
     ]
@@ -97,7 +97,7 @@ def sign_likelihood(pack: Pack, causes: Iterable[Cause], sign: Sign, answer: str
     return given
 
 
-def _trace_items(causes: list[Cause], evidence: Evidence) -> list[Item]:
+def _trace_items(pack: Pack, causes: list[Cause], evidence: Evidence) -> list[Item]:
     trace = evidence.trace
     if trace is None:
         return []
@@ -114,12 +114,17 @@ def _trace_items(causes: list[Cause], evidence: Evidence) -> list[Item]:
         seen = {cause.id for cause in causes if cause.phase == phase.id and cause.proved_by}
         if phase.state is PhaseState.PASSED and seen:
             given = {
-                cause.id: CLEAN_IF_THERE if cause.id in seen else 1 - CLEAN_IF_THERE
+                cause.id: _clean(pack, cause) if cause.id in seen else 1 - CLEAN_IF_THERE
                 for cause in causes
             }
             says = f"the trace finds nothing wrong in the phase {phase.id}"
             found.append(Item(says, {**given, SOMETHING_ELSE: 1 - CLEAN_IF_THERE}))
     return found
+
+
+def _clean(pack: Pack, cause: Cause) -> float:
+    """P(the phase of a cause looks sound | it is the cause)."""
+    return pack.chance(cause.hidden) if cause.hidden else CLEAN_IF_THERE
 
 
 def _clue_item(pack: Pack, causes: list[Cause], clue: Finding) -> Item:

@@ -63,9 +63,15 @@ def truncated_loader() -> bytes:
     return code("desk-loader-efi")[:1024]
 
 
-def put_desk(draft: ImageDraft, label: str, contents: Mapping[str, bytes]) -> None:
-    """Lay the first volume, FAT32 with these files."""
-    _put_fat32(draft, DESK, label, contents)
+def put_desk(
+    draft: ImageDraft, label: str, contents: Mapping[str, bytes], boot: bytes | None = None
+) -> None:
+    """Lay the first volume, FAT32 with these files.
+
+    Args:
+        boot: its boot sector where that is not the workshop's own.
+    """
+    _put_fat32(draft, DESK, label, contents, boot)
 
 
 def _put_volumes(draft: ImageDraft, label: str, contents: Mapping[str, bytes]) -> None:
@@ -74,12 +80,15 @@ def _put_volumes(draft: ImageDraft, label: str, contents: Mapping[str, bytes]) -
 
 
 def _put_fat32(
-    draft: ImageDraft, place: tuple[Lba, SectorCount], name: str, inside: Mapping[str, bytes]
+    draft: ImageDraft,
+    place: tuple[Lba, SectorCount],
+    name: str,
+    inside: Mapping[str, bytes],
+    boot: bytes | None = None,
 ) -> None:
     start, length = place
-    for offset, data in fat32_volume(
-        length, start, name, inside, code("fat32-start"), 0x5EA_0000 + start
-    ):
+    boot = boot or code("fat32-start")
+    for offset, data in fat32_volume(length, start, name, inside, boot, 0x5EA_0000 + start):
         draft.put(start * SECTOR + offset, data)
 
 

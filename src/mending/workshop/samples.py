@@ -8,6 +8,7 @@ from mending.workshop.disks import BIOS_FAULTS, UEFI_FAULTS, Fault, bios_disk, u
 from mending.workshop.history_files import slip_desk_records
 from mending.workshop.image import ImageDraft
 from mending.workshop.linux import LINUX_FAULTS, linux_disk
+from mending.workshop.nt import NT_FAULTS, nt_bios_disk, nt_uefi_disk
 
 _BIOS = {"form": "desktop", "family": "nt", "firmware": "bios", "bench": "yes"}
 _UEFI = {"form": "laptop", "family": "nt", "firmware": "uefi", "bench": "yes"}
@@ -25,6 +26,7 @@ _MESSAGE = {
     "lock-key": "toggles",
     "after-logo": "message",
 }
+_STATUS = _MESSAGE | {"after-logo": "status-screen"}
 _CURSOR = _MESSAGE | {"after-logo": "cursor"}
 _DROPPED = {
     "fans-lights": "normal",
@@ -93,7 +95,13 @@ def samples(boot_code: bytes) -> tuple[Sample, ...]:
     Args:
         boot_code: 440 bytes for the MBR of sound BIOS disks.
     """
-    return (*_bios_samples(boot_code), *_uefi_samples(), *_linux_samples(), *_without_disk())
+    return (
+        *_bios_samples(boot_code),
+        *_uefi_samples(),
+        *_linux_samples(),
+        *_nt_samples(boot_code),
+        *_without_disk(),
+    )
 
 
 def _bios_samples(boot_code: bytes) -> tuple[Sample, ...]:
@@ -189,6 +197,53 @@ def _linux_samples() -> tuple[Sample, ...]:
             linux("blank-accounts"),
             _LINUX,
             _MESSAGE,
+        ),
+    )
+
+
+def _nt_samples(boot_code: bytes) -> tuple[Sample, ...]:
+    def bios(*faults: str) -> Callable[[], ImageDraft]:
+        return lambda: nt_bios_disk(boot_code, *(NT_FAULTS[name] for name in faults))
+
+    def uefi(*faults: str) -> Callable[[], ImageDraft]:
+        return lambda: nt_uefi_disk(*(NT_FAULTS[name] for name in faults))
+
+    return (
+        Sample("harbour-1", "Runs; the whole system is on its disk.", uefi(), _UEFI, _RUNS),
+        Sample(
+            "harbour-2",
+            "A blue page with a number, since its disk was copied to a new one.",
+            bios("other-disk"),
+            _BIOS,
+            _STATUS | {"recent-change": "partitions"},
+        ),
+        Sample(
+            "pilot-house",
+            "Stops with a code, since the backup program was taken off.",
+            bios("filter-left-behind"),
+            _BIOS,
+            _STOPS | {"recent-change": "program", "code-about": "boot-volume"},
+        ),
+        Sample(
+            "tide-table",
+            "A blue page that names a driver, since yesterday.",
+            uefi("damaged-driver"),
+            _UEFI,
+            _STATUS,
+        ),
+        Sample(
+            "lamp-room",
+            "A blue page about its settings, since the lights went.",
+            uefi("half-written-hive"),
+            _UEFI,
+            _STATUS | {"recent-change": "power-cut"},
+        ),
+        Sample(
+            "crew-desk",
+            "Takes the password, says goodbye, and asks for it again.",
+            uefi("other-program-at-sign-in"),
+            _UEFI,
+            _MESSAGE | {"after-logo": "sign-in", "sign-in": "back-again"},
         ),
     )
 

@@ -6,6 +6,8 @@ what it is: usual code starts the boot sector of the one active volume; GRUB's s
 sector that is written into it and needs no active flag.
 """
 
+from functools import partial
+
 import msgspec
 
 from mending.boot.bios.active_entry import check_active, startable
@@ -24,7 +26,7 @@ from mending.boot.chain import (
     shifted,
 )
 from mending.boot.grub import GrubChecks, check_core, core_repairs, find_core, spare_core
-from mending.boot.nt import system_hive
+from mending.boot.nt import behind_code
 from mending.disk.layout import Scheme
 from mending.disk.volume import Volume
 from mending.formats.bootloader import grub
@@ -139,7 +141,7 @@ class BiosChain:
 
     def _first_file(self, volume: Volume) -> Link:
         def check() -> CheckResult:
-            result = check_first_file(self._disk, volume, self.configuration)
+            result = check_first_file(self._disk, volume, partial(self._configuration, volume))
             return self._or_another_active(volume, result)
 
         return check
@@ -173,14 +175,13 @@ class BiosChain:
         further.
         """
         if path.rpartition(")")[2] == "+1":
-            return shifted(self._volume_sector(volume), Phase.LOADER) or self.configuration
-        return self.configuration
+            shift = shifted(self._volume_sector(volume), Phase.LOADER)
+            return shift or self._configuration(volume, "")
+        return self._configuration(volume, path.rpartition("/")[2])
 
-    def configuration(self) -> CheckResult:
-        """The end of what is read today, said so."""
-        says = "What the boot manager's own file does next is not read."
-        state, then = PhaseState.NOT_CHECKED, system_hive(self._environment)
-        return CheckResult(phase=Phase.BOOT_MANAGER, state=state, says=says, then=then)
+    def _configuration(self, volume: Volume, first_file: str) -> Link:
+        """What a manager reads that boot code, or another manager, loaded."""
+        return behind_code(self._environment, volume, first_file)
 
     def _first_sector(self) -> Window:
         return self._disk.source.read(0, mbr.SIZE)

@@ -14,9 +14,11 @@ the
 """
 
 import re
+from collections.abc import Callable
 
 import msgspec
 
+from mending.boot.bios.code_run import code_fault, run_into_blank, run_to, run_to_rest
 from mending.boot.chain import CheckResult, Link, doubtful, failed, finding, not_checked, passed
 from mending.disk.files import FileDamagedError, FileFound, Files, FilesUnavailableError, open_files
 from mending.disk.layout import Disk
@@ -53,10 +55,17 @@ class WantedNames(msgspec.Struct, frozen=True):
     certain: bool
 
 
-def check_first_file(disk: Disk, volume: Volume, then: Link) -> CheckResult:
-    """Is a file that the boot code names in the root folder of the volume, and can it be loaded?"""
+def check_first_file(disk: Disk, volume: Volume, then: Callable[[str], Link]) -> CheckResult:
+    """Is a file that the boot code names in the root folder of the volume, and can it be loaded?
+
+    Args:
+        then: the next check, by the path of the file.
+    """
     wanted = names_in_code(disk.source, volume)
     if not wanted.names:
+        blank = run_into_blank(disk, volume)
+        if blank is not None:
+            return code_fault(volume, "any file", blank)
         return _not_checked(
             f"Which file the boot code of volume {volume.number} wants is not told by its bytes."
         )
@@ -66,9 +75,12 @@ def check_first_file(disk: Disk, volume: Volume, then: Link) -> CheckResult:
         found = _first_of(files, wanted)
         if found is None:
             return _missing(volume, wanted, listed)
-        return _check_content(files, found, then)
+        return _check_content(disk, volume, files, found, then)
     except FilesUnavailableError as error:
-        return _not_checked(f"{error.says} So it is unknown whether {listed} is there.")
+        says = f"{error.says} So it is unknown whether {listed} is there"
+        ran = run_to_rest(disk, volume)
+        more = f"; run in the emulator, the boot code comes to rest: {ran.says}" if ran else ""
+        return _not_checked(f"{says}{more}.")
 
 
 def wanted_file(source: Source, volume: Volume) -> FileFound | None:
@@ -112,7 +124,9 @@ def _missing(volume: Volume, wanted: WantedNames, listed: str) -> CheckResult:
     return doubtful(finding(kind, Severity.WARNING, says, where))
 
 
-def _check_content(files: Files, found: FileFound, then: Link) -> CheckResult:
+def _check_content(
+    disk: Disk, volume: Volume, files: Files, found: FileFound, then: Callable[[str], Link]
+) -> CheckResult:
     where = Where(path=found.path, length=found.bytes)
     if found.bytes == 0:
         says = f"{found.path}, which the boot code loads, has no content."
@@ -131,9 +145,13 @@ def _check_content(files: Files, found: FileFound, then: Link) -> CheckResult:
             " gets past that."
         )
         cut_short = FindingId.FIRST_FILE_CUT_SHORT
-        return doubtful(finding(cut_short, Severity.WARNING, says, where), then)
-    says = f"{found.path}, which the boot code loads, is there ({found.bytes} bytes)."
-    return passed(Phase.BOOT_MANAGER, says, where, then)
+        return doubtful(finding(cut_short, Severity.WARNING, says, where), then(found.path))
+    ran = run_to(disk, volume, files, found)
+    if ran.reached is False:
+        return code_fault(volume, found.path, ran)
+    how = " and, run in the emulator, reads" if ran.reached else ""
+    says = f"{found.path}, which the boot code loads{how}, is there ({found.bytes} bytes)."
+    return passed(Phase.BOOT_MANAGER, says, where, then(found.path))
 
 
 def _unique(names: list[str]) -> tuple[str, ...]:

@@ -1,5 +1,7 @@
-"""The chain of the nt family behind its boot manager: the system hive and what it selects."""
+"""The chain of the nt family from its boot manager to a sign-in: boot configuration, loader,
+kernel, hives, drivers, programs of the session.
+"""
 
-from mending.boot.nt.system_hive import system_hive
+from mending.boot.nt.boot_store import behind_code, behind_loader
 
-__all__ = ["system_hive"]
+__all__ = ["behind_code", "behind_loader"]

@@ -10,7 +10,6 @@ descriptions of the hive format and of the start; no system of this family was s
 from collections.abc import Sequence
 
 from mending.boot.chain import (
-    BootEnvironment,
     CheckResult,
     Link,
     doubtful,
@@ -20,82 +19,44 @@ from mending.boot.chain import (
     not_followed,
     passed,
 )
+from mending.boot.nt.drivers import DriverChecks
 from mending.boot.nt.hive_copies import copies_beside
-from mending.disk.hives import Hive, Key, Replayed, replayed
-from mending.disk.system import InstalledSystem
-from mending.disk.volume import Volume
+from mending.boot.nt.replayed_hive import replayed_hive, told
+from mending.boot.nt.start import NtSettings, NtStart
+from mending.disk.hives import Hive, Key, Replayed
 from mending.formats.nt.hive_cells import DamagedHiveError
 from mending.model import Finding, FindingId, Phase, Problem, Severity, Where
 from mending.model.limits import HIVE_BYTES
 
 _HIVE = "system32/config/system"
-_LOGS = (".log", ".log1", ".log2")
-_ENDS_THE_START = {"hive-magic", "hive-checksum", "hive-root", "hive-length", "hive-cut"}
-"""Problems with which the loader cannot use a hive at all."""
-_WORDS = {
-    "hive-magic": "the mark of its base block",
-    "hive-checksum": "the checksum of its base block",
-    "hive-root": "the place of its root",
-    "hive-length": "its length",
-    "hive-cut": "what is there",
-    "hive-version": "its version",
-    "bin-magic": "the mark of a bin",
-    "bin-offset": "the place that a bin names",
-    "bin-length": "the length of a bin",
-    "cell-length": "the length of a cell",
-}
 _UNREAD = FindingId.FILES_NOT_CHECKED
-
-
-def system_hive(environment: BootEnvironment) -> Link | None:
-    """The check of the system hive, where exactly one system of this family is on the disk: which
-    of several starts is not known here.
-    """
-    found = [
-        (volume, system)
-        for volume in environment.volumes
-        if not volume.extended
-        for system in environment.contents(volume).systems
-        if system.family == "nt"
-    ]
-    return HiveChecks(environment, *found[0]).hive if len(found) == 1 else None
 
 
 class HiveChecks:
     """The checks of one system's hive. `hive` is the first."""
 
-    def __init__(
-        self, environment: BootEnvironment, volume: Volume, system: InstalledSystem
-    ) -> None:
-        self._environment, self._volume = environment, volume
-        self._path = self._name = f"{system.title}/{_HIVE}"
+    def __init__(self, start: NtStart) -> None:
+        self._start, self._environment, self._volume = start, start.environment, start.volume
+        self._path = self._name = start.path(_HIVE)
 
     @not_followed(_UNREAD, "The system hive")
     def hive(self) -> CheckResult:
         """Can the loader use the hive, with what its logs hold?"""
-        read = self._environment.read
-        data = read(self._volume, self._path, HIVE_BYTES)
         found = self._environment.find(self._volume, self._path)
         self._name = found.path if found is not None else self._path
-        if found is not None and found.bytes > len(data):
+        if found is not None and found.bytes > HIVE_BYTES:
             says = f"{self._name} has {found.bytes} bytes, more than are read."
             return not_checked(finding(_UNREAD, Severity.NOTE, says, self._where()))
-        if len(data) < 512:
-            return self._damaged(f"it has only {len(data)} bytes", ())
-        logs = [read(self._volume, f"{self._path}{ending}", HIVE_BYTES) for ending in _LOGS]
-        after = replayed(data, logs)
-        hive = Hive(after.data)
-        problems = hive.check()
-        fatal = [each for each in problems if each.code in _ENDS_THE_START]
-        if fatal:
-            return self._damaged(_told(fatal), fatal)
+        hive, after, why = replayed_hive(self._environment, self._volume, self._path)
+        if hive is None:
+            return self._damaged(why, Hive(after.data).check() if len(after.data) >= 512 else ())
         try:
             selected = _selected(hive)
         except DamagedHiveError as error:
             return self._damaged(error.says.rstrip("."), ())
         if selected is None:
             return self._no_control_set(hive)
-        return self._judged(after, problems, selected)
+        return self._judged(after, hive, selected)
 
     def _damaged(self, why: str, problems: Sequence[Problem]) -> CheckResult:
         says = f"The system hive {self._name} cannot be used: {why}."
@@ -131,31 +92,27 @@ class HiveChecks:
                 found.append(finding(FindingId.HIVE_COPIES_WHOLE, Severity.NOTE, says, where))
         return found
 
-    def _judged(self, after: Replayed, problems: Sequence[Problem], selected: str) -> CheckResult:
-        deeper = [each for each in problems if each.code != "write-unfinished"]
+    def _judged(self, after: Replayed, hive: Hive, selected: Key) -> CheckResult:
+        then: Link = DriverChecks(NtSettings(self._start, hive, selected)).drivers
+        deeper = [each for each in hive.check() if each.code != "write-unfinished"]
         if deeper:
             says = (
-                f"The system hive {self._name} is damaged inside: {_told(deeper)}. The system may"
+                f"The system hive {self._name} is damaged inside: {told(deeper)}. The system may"
                 " mend that by itself, and settings may be lost."
             )
             where = self._at(deeper[0])
             damaged = FindingId.HIVE_DAMAGED_INSIDE
-            return doubtful(finding(damaged, Severity.WARNING, says, where), self.rest)
+            return doubtful(finding(damaged, Severity.WARNING, says, where), then)
         if not after.is_whole:
             says = (
                 f"The last write to the system hive {self._name} was cut off, and no log beside it"
                 " finishes that."
             )
             unfinished = FindingId.HIVE_UNFINISHED
-            return doubtful(finding(unfinished, Severity.WARNING, says, self._where()), self.rest)
+            return doubtful(finding(unfinished, Severity.WARNING, says, self._where()), then)
         logs = f", {after.applied} writes of its logs included" if after.applied else ""
-        says = f"The system hive {self._name} is whole{logs}; it selects {selected}."
-        return passed(Phase.LOADER, says, self._where(), self.rest)
-
-    def rest(self) -> CheckResult:
-        """The end of what is read of this family today, said so."""
-        says = "Which drivers and files the kernel of this system loads is not read."
-        return not_checked(finding(_UNREAD, Severity.NOTE, says, self._where()))
+        says = f"The system hive {self._name} is whole{logs}; it selects {selected.name}."
+        return passed(Phase.LOADER, says, self._where(), then)
 
     def _where(self) -> Where:
         return Where(path=self._name)
@@ -164,9 +121,9 @@ class HiveChecks:
         return Where(path=self._name, offset=problem.offset, length=problem.length)
 
 
-def _selected(hive: Hive) -> str | None:
-    """The name of the control set that the hive selects; None where it selects none that is there
-    with its services and settings.
+def _selected(hive: Hive) -> Key | None:
+    """The control set that the hive selects; None where it selects none that is there with its
+    services and settings.
 
     Raises:
         DamagedHiveError: damage hides it.
@@ -176,11 +133,4 @@ def _selected(hive: Hive) -> str | None:
     key: Key | None = hive.root.child(f"ControlSet{number:03d}") if number is not None else None
     if key is None or key.child("Services") is None or key.child("Control") is None:
         return None
-    return key.name
-
-
-def _told(problems: Sequence[Problem]) -> str:
-    first = problems[0]
-    what = _WORDS.get(first.code, "a number in it")
-    more = f"; {len(problems) - 1} more faults" if len(problems) > 1 else ""
-    return f"{what} is {first.found} instead of {first.expected}, at offset {first.offset}{more}"
+    return key

@@ -1,11 +1,12 @@
 """A 16-bit PC with just enough firmware to run boot code: screen, disk, keyboard, nothing else.
 
 The processor is unicorn's. Firmware calls follow the "BIOS Enhanced Disk Drive Specification" 3.0
-(INT 13h, functions 41h and 42h) and common practice for the older ones (INT 10h/0eh, 13h/00h 02h
-08h, 16h/00h, 18h, 19h).
+(INT 13h, functions 41h, 42h and 48h) and common practice for the older ones (INT 10h/0eh, 13h/00h
+02h 08h, 16h/00h, 18h, 19h).
 """
 
-from collections.abc import Callable
+import struct
+from collections.abc import Callable, Sequence
 from enum import StrEnum
 from typing import Any
 
@@ -24,6 +25,8 @@ _HEADS, _PER_TRACK = 255, 63
 _CARRY = 1
 _FAILED = 0x01
 _NO_SUCH_CALL = 0x86
+_BLANK = 32
+"""Bytes of 00 in a row are no code."""
 
 
 class Stop(StrEnum):
@@ -36,6 +39,7 @@ class Stop(StrEnum):
     LEAVES_16_BIT = "leaves-16-bit"
     FAULT = "fault"
     TOO_LONG = "too-long"
+    READS_GOAL = "reads-goal"
 
 
 class Handed(msgspec.Struct, frozen=True):
@@ -44,6 +48,7 @@ class Handed(msgspec.Struct, frozen=True):
     Attributes:
         volume_at: registers `dl si ds` when control first came back to 7c00h; None when it never
             did.
+        in_blank: whether it came to a place where nothing but 00 stands.
     """
 
     stop: Stop
@@ -52,6 +57,7 @@ class Handed(msgspec.Struct, frozen=True):
     screen: str
     reads: tuple[ReadResult, ...]
     volume_at: dict[str, int] | None
+    in_blank: bool = False
 
 
 def can_rehearse() -> bool:
@@ -67,6 +73,7 @@ def rehearse_code(
     packets: bool = True,
     stop_at_volume: bool = False,
     entry: bytes = b"",
+    goal: Sequence[range] = (),
     most: int = REHEARSAL_INSTRUCTIONS,
 ) -> Handed:
     """Run `code` at 0000:7c00 as firmware would start it.
@@ -77,19 +84,27 @@ def rehearse_code(
         packets: whether firmware knows reads by LBA; without them only CHS calls work.
         stop_at_volume: stop as soon as control comes to 7c00h a second time.
         entry: a table entry to hand over at DS:SI, as an MBR does that starts a volume.
+        goal: stop as soon as one of these sectors is read.
         most: instructions after which it is called a loop.
 
     Raises:
         UsageError: the extra `rehearse` is not installed.
     """
-    return _Machine(source, drive, packets, stop_at_volume).run(code, entry, most)
+    return _Machine(source, drive, packets, stop_at_volume, goal).run(code, entry, most)
 
 
 class _Machine:
     """One run. Hooks call the methods; `_stop` ends it."""
 
-    def __init__(self, source: Source, drive: int, packets: bool, stop_at_volume: bool) -> None:
-        self._source = source
+    def __init__(
+        self,
+        source: Source,
+        drive: int,
+        packets: bool,
+        stop_at_volume: bool,
+        goal: Sequence[range],
+    ) -> None:
+        self._source, self._goal = source, goal
         self._drive = drive
         self._packets = packets
         self._stop_at_volume = stop_at_volume
@@ -120,9 +135,10 @@ class _Machine:
         if self._fault is not None:
             raise self._fault  # raised here, because unicorn does not carry errors out of its hooks
         screen = "".join(self._screen)
-        return Handed(
-            self._stop, self._here(), self._count, screen, tuple(self._reads), self._volume_at
-        )
+        at = self._here()
+        blank = at + _BLANK <= _MEMORY and not any(cpu.mem_read(at, _BLANK))
+        reads = tuple(self._reads)
+        return Handed(self._stop, at, self._count, screen, reads, self._volume_at, blank)
 
     def _here(self) -> int:
         return (self._register("cs") * 16 + self._register("eip")) & (_MEMORY - 1)
@@ -198,6 +214,8 @@ class _Machine:
                 int.from_bytes(packet[start : start + 2], "little") for start in (2, 4, 6)
             )
             self._read(int.from_bytes(packet[8:16], "little"), count, segment * 16 + offset, "lba")
+        elif call == 0x48 and mine and self._packets:
+            self._parameters()
         elif call == 0x02 and mine:
             low, head = self._register("cl"), self._register("dh")
             cylinder = self._register("ch") | (low & 0xC0) << 2
@@ -208,6 +226,18 @@ class _Machine:
         else:
             self._set(ah=_NO_SUCH_CALL)
             self._carry(True)
+
+    def _parameters(self) -> None:
+        """The table of a drive that code asks for: its length, then flags, cylinders, heads,
+        sectors of a track, all sectors and bytes in a sector.
+        """
+        size = self._source.bytes_per_sector
+        sectors = self._source.size // size
+        cylinders = min(sectors // (_HEADS * _PER_TRACK), 16_383)
+        table = struct.pack("<HHIIIQH", 26, 0, cylinders, _HEADS, _PER_TRACK, sectors, size)
+        self._cpu.mem_write(self._register("ds") * 16 + self._register("si"), table)
+        self._set(ah=0)
+        self._carry(False)
 
     def _read(self, lba: int, count: int, to: int, by: str) -> None:
         size = self._source.bytes_per_sector
@@ -221,6 +251,8 @@ class _Machine:
             self._cpu.ctl_remove_cache(to, to + count * size)
         self._set(ah=0 if inside else _FAILED)
         self._carry(not inside)
+        if any(lba < part.stop and part.start < lba + count for part in self._goal):
+            self._end(Stop.READS_GOAL)
 
 
 def screen_lines(screen: str) -> tuple[str, ...]:

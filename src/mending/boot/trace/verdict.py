@@ -62,8 +62,8 @@ def _phases(results: Sequence[CheckResult], findings: Sequence[Finding]) -> list
 
 
 def _state_of(phase: Phase, states: list[PhaseState]) -> PhaseState:
-    """The worst state of a phase's checks."""
-    if phase not in PHASES_ON_DISK:
+    """The worst state of a phase's checks; of a desktop a disk tells only that it cannot come."""
+    if phase not in PHASES_ON_DISK and PhaseState.FAILED not in states:
         return PhaseState.NOT_ON_DISK
     for state in _WORST_FIRST:
         if state in states:

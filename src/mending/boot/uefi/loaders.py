@@ -22,7 +22,7 @@ from mending.boot.chain import (
 )
 from mending.boot.grub import GrubChecks
 from mending.boot.linux import LinuxChecks, LinuxStart, Part, options, read_unified, start_of
-from mending.boot.nt import system_hive
+from mending.boot.nt import behind_loader as behind_nt_manager
 from mending.boot.systemd_boot import MARK, EntryChecks
 from mending.boot.uefi.loader_files import FALLBACK_FOLDER, EfiVolume, Loader
 from mending.disk.volume import Volume
@@ -45,6 +45,7 @@ class _LoaderChecks(msgspec.Struct, frozen=True):
         command_line: what a boot entry of the firmware hands to it.
         seen: how many loaders handed over already.
         who: who hands over to it, for sentences; empty where firmware starts it.
+        machine: what the loader that hands over is made for; 0 where firmware starts it.
     """
 
     environment: BootEnvironment
@@ -53,6 +54,7 @@ class _LoaderChecks(msgspec.Struct, frozen=True):
     command_line: str = ""
     seen: int = 0
     who: str = ""
+    machine: int = 0
 
     @not_followed(_UNREAD, "The loader file")
     def behind(self) -> CheckResult:
@@ -73,10 +75,9 @@ class _LoaderChecks(msgspec.Struct, frozen=True):
             return self._kernel_itself(self._own_start())
         image = grub_image.read_image(data)
         if image is not None:
-            behind = chained(environment, self.seen)
+            behind = chained(environment, self.seen, machine)
             return GrubChecks(environment, image, PLATFORM, volume, behind, path).files()
-        says = f"What the loader file {path} does next is not read: it is none that we know."
-        return msgspec.structs.replace(_unread(path, says), then=system_hive(environment))
+        return behind_nt_manager(environment, volume, path, data)()
 
     @not_followed(_UNREAD, "A second loader")
     def second(self) -> CheckResult:
@@ -91,12 +92,15 @@ class _LoaderChecks(msgspec.Struct, frozen=True):
             missing = FindingId.SECOND_LOADER_MISSING
             return failed(finding(missing, Severity.FATAL, says, where))
         data = self.environment.read(self.volume, self.path)
-        problems = pe.read(Window(data), found.bytes).problems
-        if problems:
-            says = (
-                f"{self.who} hands over to {self.path}, which is damaged: {problems[0].found}"
-                f" instead of {problems[0].expected}."
-            )
+        reading = pe.read(Window(data), found.bytes)
+        why = ""
+        if reading.problems:
+            first = reading.problems[0]
+            why = f"damaged: {first.found} instead of {first.expected}"
+        elif self.machine not in {0, reading.record.machine}:
+            why = f"made for machine {reading.record.machine:x} and not for {self.machine:x}"
+        if why:
+            says = f"{self.who} hands over to {self.path}, which is {why}."
             damaged = FindingId.SECOND_LOADER_DAMAGED
             return failed(finding(damaged, Severity.FATAL, says, where))
         if self.seen > _MOST_LOADERS:
@@ -138,11 +142,13 @@ class _LoaderChecks(msgspec.Struct, frozen=True):
         if in_fallback_place and environment.find(volume, f"{folder}/fb{short}.efi") is not None:
             listed = _listed_loader(environment, volume, f"BOOT{short.upper()}.CSV")
             if listed:
-                return self._hand_over(listed, "The list of entries beside shim")
-        return self._hand_over(f"{folder}/grub{short}.efi", f"Shim ({self.path})")
+                return self._hand_over(listed, "The list of entries beside shim", machine)
+        return self._hand_over(f"{folder}/grub{short}.efi", f"Shim ({self.path})", machine)
 
-    def _hand_over(self, path: str, who: str) -> CheckResult:
-        following = _LoaderChecks(self.environment, self.volume, path, seen=self.seen + 1, who=who)
+    def _hand_over(self, path: str, who: str, machine: int) -> CheckResult:
+        following = _LoaderChecks(
+            self.environment, self.volume, path, seen=self.seen + 1, who=who, machine=machine
+        )
         return following.second()
 
 
@@ -158,11 +164,19 @@ def behind_loader(
     return _LoaderChecks(environment, volume, path, command_line, seen).behind
 
 
-def chained(environment: BootEnvironment, seen: int = 0) -> Callable[[Volume, str], Link]:
-    """What lies behind a loader file that a menu hands over to."""
+def chained(
+    environment: BootEnvironment, seen: int = 0, machine: int = 0
+) -> Callable[[Volume, str], Link]:
+    """What lies behind a loader file that a menu hands over to.
+
+    Args:
+        machine: what the manager of the menu is made for, where that is known.
+    """
 
     def link(volume: Volume, path: str) -> Link:
-        return _LoaderChecks(environment, volume, path, seen=seen + 1, who="A menu").second
+        return _LoaderChecks(
+            environment, volume, path, seen=seen + 1, who="A menu", machine=machine
+        ).second
 
     return link
 

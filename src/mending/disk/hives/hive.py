@@ -140,6 +140,15 @@ class Key:
         wanted = name.upper()
         return next((key for key in self.children() if key.name.upper() == wanted), None)
 
+    def path(self, *names: str) -> "Key | None":
+        """The key at the end of a chain of subkeys; None where one is not there. Raises
+        DamagedHiveError.
+        """
+        found: Key | None = self
+        for name in names:
+            found = found.child(name) if found is not None else None
+        return found
+
     def values(self) -> Iterator[ValueCell]:
         """Its values. Raises DamagedHiveError."""
         if not self.cell.values or self.cell.value_list == NOTHING:

@@ -1,4 +1,4 @@
-"""Loader files: the PE32+ image that UEFI firmware loads.
+"""PE images: what UEFI firmware loads, and programs, libraries and drivers of the nt family.
 
 Sources: UEFI Specification 2.10, section 2.1.1 "UEFI Images" (machine types, subsystems) and
 3.5.1.1 (names of the fallback file); the published PE/COFF specification, revision 11, sections 3
@@ -18,6 +18,8 @@ _SECTION_SIZE = 40
 _MAGIC_64 = 0x20B
 _MAGIC_32 = 0x10B
 _SUBSYSTEMS = {10, 11, 12}
+_PROGRAMS = {1, 2, 3, 16}
+"""Native, graphic and text programs, and what a boot manager starts."""
 _MOST_SECTIONS = 96
 """The specification's own limit for images that are loaded."""
 
@@ -105,12 +107,21 @@ class Image(msgspec.Struct, frozen=True):
 
 
 def read(window: Window, file_bytes: int | None = None) -> Reading[Image]:
-    """Read a loader file. Any bytes give a record.
+    """Read a loader file of firmware. Any bytes give a record.
 
     Args:
         window: the file from its start, or as much of it as was read.
         file_bytes: its length where the window is shorter.
     """
+    return _read(window, file_bytes, _SUBSYSTEMS)
+
+
+def read_program(window: Window) -> Reading[Image]:
+    """Read a program, library or driver of the nt family, whole. Any bytes give a record."""
+    return _read(window, None, _PROGRAMS)
+
+
+def _read(window: Window, file_bytes: int | None, subsystems: set[int]) -> Reading[Image]:
     size = len(window) if file_bytes is None else file_bytes
     nothing = Image(0, 0, ())
     if window.blank:
@@ -131,7 +142,7 @@ def read(window: Window, file_bytes: int | None = None) -> Reading[Image]:
                 ),
             ),
         )
-    return _judged(window, at, size)
+    return _judged(window, at, size, subsystems)
 
 
 def section(data: bytes, image: Image, name: bytes) -> bytes | None:
@@ -148,7 +159,7 @@ def section(data: bytes, image: Image, name: bytes) -> bytes | None:
     return data[row.file_offset : row.file_offset + length]
 
 
-def _judged(window: Window, at: int, size: int) -> Reading[Image]:
+def _judged(window: Window, at: int, size: int, subsystems: set[int]) -> Reading[Image]:
     coff, optional = COFF.read(window, at), OPTIONAL.read(window, at + _COFF_SIZE)
     found: list[Problem] = []
     if coff.signature != b"PE\0\0":
@@ -161,10 +172,9 @@ def _judged(window: Window, at: int, size: int) -> Reading[Image]:
     base = window.offset + at + _COFF_SIZE
     if optional.magic not in {_MAGIC_64, _MAGIC_32}:
         found.append(OPTIONAL.wrong("magic", base, "magic", f"{optional.magic:x}", "20b or 10b"))
-    if optional.subsystem not in _SUBSYSTEMS:
-        found.append(
-            OPTIONAL.wrong("subsystem", base, "subsystem", optional.subsystem, "10, 11 or 12")
-        )
+    if optional.subsystem not in subsystems:
+        wanted = ", ".join(map(str, sorted(subsystems)))
+        found.append(OPTIONAL.wrong("subsystem", base, "subsystem", optional.subsystem, wanted))
     sections, more = _sections(window, at, coff, size)
     found += more
     if not found:
@@ -202,7 +212,11 @@ def _sections(
 def _entry_problem(
     window: Window, optional: OptionalHeader, sections: tuple[Section, ...], base: int
 ) -> list[Problem]:
-    """The first instruction must lie in a section, and something must stand there."""
+    """The first instruction must lie in a section, and something must stand there; a library may
+    have none.
+    """
+    if not optional.entry and optional.subsystem in _PROGRAMS:
+        return []
     for section in sections:
         inside = optional.entry - section.address
         if 0 <= inside < max(section.memory_size, section.file_size):

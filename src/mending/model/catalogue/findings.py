@@ -64,6 +64,7 @@ class FindingId(StrEnum):
     VOLUME_BOOT_SECTOR_UNKNOWN = "volume-boot-sector-unknown"
     VOLUME_BOOT_SECTOR_DAMAGED = "volume-boot-sector-damaged"
     VOLUME_BOOT_CODE_BLANK = "volume-boot-code-blank"
+    VOLUME_BOOT_CODE_FAILS = "volume-boot-code-fails"
     VOLUME_NOT_BOOTABLE = "volume-not-bootable"
     HIDDEN_SECTORS_WRONG = "hidden-sectors-wrong"
     HIDDEN_SECTORS_DIFFER = "hidden-sectors-differ"
@@ -100,6 +101,10 @@ class FindingId(StrEnum):
     GRUB_SEARCH_FAILED = "grub-search-failed"
     BOOT_ENTRIES_MISSING = "boot-entries-missing"
     BOOT_ENTRY_HIDDEN = "boot-entry-hidden"
+    BOOT_STORE_MISSING = "boot-store-missing"
+    BOOT_STORE_DAMAGED = "boot-store-damaged"
+    BOOT_STORE_NO_ENTRY = "boot-store-no-entry"
+    BOOT_STORE_VOLUME_GONE = "boot-store-volume-gone"
 
     KERNEL_MISSING = "kernel-missing"
     KERNEL_DAMAGED = "kernel-damaged"
@@ -109,12 +114,18 @@ class FindingId(StrEnum):
     INITRAMFS_DAMAGED = "initramfs-damaged"
     INITRAMFS_OTHER_KERNEL = "initramfs-other-kernel"
     FILES_NOT_CHECKED = "files-not-checked"
+    START_SETTING_LEFT = "start-setting-left"
+    SYSTEM_LOADER_MISSING = "system-loader-missing"
+    SYSTEM_LOADER_DAMAGED = "system-loader-damaged"
     HIVE_DAMAGED = "hive-damaged"
     HIVE_DAMAGED_INSIDE = "hive-damaged-inside"
     HIVE_UNFINISHED = "hive-unfinished"
     CONTROL_SET_MISSING = "control-set-missing"
     HIVE_COPIES_WHOLE = "hive-copies-whole"
     HIVE_COPIES_UNFIT = "hive-copies-unfit"
+    BOOT_DRIVER_MISSING = "boot-driver-missing"
+    BOOT_DRIVER_DAMAGED = "boot-driver-damaged"
+    BOOT_DRIVER_UNLINKED = "boot-driver-unlinked"
 
     ROOT_MISSING = "root-missing"
     ROOT_NAME_UNKNOWN = "root-name-unknown"
@@ -132,6 +143,8 @@ class FindingId(StrEnum):
     RESUME_MISSING = "resume-missing"
     UNLOCK_MISSING = "unlock-missing"
     GROUP_MISSING = "group-missing"
+    CLASS_FILTER_GONE = "class-filter-gone"
+    DRIVER_CHECKING_LEFT_ON = "driver-checking-left-on"
     IDENTIFIERS_ALIKE = "identifiers-alike"
     VOLUME_UNREADABLE = "volume-unreadable"
     OTHER_BOOT_SECTOR_DAMAGED = "other-boot-sector-damaged"
@@ -162,6 +175,20 @@ class FindingId(StrEnum):
     SHELL_UNFIT = "shell-unfit"
     SIGN_IN_BARRED = "sign-in-barred"
     SESSION_NOT_CHECKED = "session-not-checked"
+    SESSION_PROGRAM_MISSING = "session-program-missing"
+    SESSION_PROGRAM_DAMAGED = "session-program-damaged"
+    SETUP_UNFINISHED = "setup-unfinished"
+    UPDATE_UNFINISHED = "update-unfinished"
+    RENAMES_PENDING = "renames-pending"
+    DUMPS_OFF = "dumps-off"
+    SERVICE_MISSING = "service-missing"
+
+    SIGN_IN_PROGRAM_MISSING = "sign-in-program-missing"
+    SIGN_IN_PROGRAM_DAMAGED = "sign-in-program-damaged"
+    SIGN_IN_PROGRAM_ADDED = "sign-in-program-added"
+    PROFILE_MISSING = "profile-missing"
+    PROFILE_SET_ASIDE = "profile-set-aside"
+    DRIVE_LETTER_MOVED = "drive-letter-moved"
 
 
 class FindingRow(msgspec.Struct, frozen=True):
@@ -254,6 +281,7 @@ FINDINGS: Mapping[FindingId, FindingRow] = {
                 RepairId.ACTIVE_FLAG,
             ),
             FindingId.VOLUME_BOOT_CODE_BLANK: (RepairId.BOOT_SECTOR, RepairId.ACTIVE_FLAG),
+            FindingId.VOLUME_BOOT_CODE_FAILS: (RepairId.BOOT_SECTOR, RepairId.ACTIVE_FLAG),
             FindingId.VOLUME_NOT_BOOTABLE: (RepairId.ACTIVE_FLAG,),
             FindingId.HIDDEN_SECTORS_WRONG: (RepairId.BOOT_SECTOR, RepairId.ACTIVE_FLAG),
             FindingId.HIDDEN_SECTORS_DIFFER: (),
@@ -294,6 +322,10 @@ FINDINGS: Mapping[FindingId, FindingRow] = {
             FindingId.GRUB_SEARCH_FAILED: (),
             FindingId.BOOT_ENTRIES_MISSING: (RepairId.BOOT_ENTRIES,),
             FindingId.BOOT_ENTRY_HIDDEN: (),
+            FindingId.BOOT_STORE_MISSING: (),
+            FindingId.BOOT_STORE_DAMAGED: (),
+            FindingId.BOOT_STORE_NO_ENTRY: (),
+            FindingId.BOOT_STORE_VOLUME_GONE: (),
         },
     ),
     **_rows(
@@ -313,6 +345,12 @@ FINDINGS: Mapping[FindingId, FindingRow] = {
             FindingId.CONTROL_SET_MISSING: (),
             FindingId.HIVE_COPIES_WHOLE: (),
             FindingId.HIVE_COPIES_UNFIT: (),
+            FindingId.START_SETTING_LEFT: (),
+            FindingId.SYSTEM_LOADER_MISSING: (),
+            FindingId.SYSTEM_LOADER_DAMAGED: (),
+            FindingId.BOOT_DRIVER_MISSING: (),
+            FindingId.BOOT_DRIVER_DAMAGED: (),
+            FindingId.BOOT_DRIVER_UNLINKED: (),
         },
     ),
     **_rows(
@@ -334,6 +372,8 @@ FINDINGS: Mapping[FindingId, FindingRow] = {
             FindingId.RESUME_MISSING: (),
             FindingId.UNLOCK_MISSING: (),
             FindingId.GROUP_MISSING: (),
+            FindingId.CLASS_FILTER_GONE: (),
+            FindingId.DRIVER_CHECKING_LEFT_ON: (),
             FindingId.IDENTIFIERS_ALIKE: (),
             FindingId.VOLUME_UNREADABLE: (),
             FindingId.OTHER_BOOT_SECTOR_DAMAGED: (RepairId.BOOT_SECTOR,),
@@ -368,6 +408,24 @@ FINDINGS: Mapping[FindingId, FindingRow] = {
             FindingId.SHELL_UNFIT: (),
             FindingId.SIGN_IN_BARRED: (),
             FindingId.SESSION_NOT_CHECKED: (),
+            FindingId.SESSION_PROGRAM_MISSING: (),
+            FindingId.SESSION_PROGRAM_DAMAGED: (),
+            FindingId.SETUP_UNFINISHED: (),
+            FindingId.UPDATE_UNFINISHED: (),
+            FindingId.RENAMES_PENDING: (),
+            FindingId.DUMPS_OFF: (),
+            FindingId.SERVICE_MISSING: (),
+        },
+    ),
+    **_rows(
+        Phase.DESKTOP,
+        {
+            FindingId.SIGN_IN_PROGRAM_MISSING: (),
+            FindingId.SIGN_IN_PROGRAM_DAMAGED: (),
+            FindingId.SIGN_IN_PROGRAM_ADDED: (),
+            FindingId.PROFILE_MISSING: (),
+            FindingId.PROFILE_SET_ASIDE: (),
+            FindingId.DRIVE_LETTER_MOVED: (),
         },
     ),
 }

@@ -1,0 +1,127 @@
+"""From the loader's file to the kernel: are the loader, the kernel and its hardware layer there,
+whole and for the same machine, and do they get what they want of libraries?
+
+Programs of this family carry a checksum in their header, so damage shows without a good copy; the
+loader compares it for what it loads (published PE specification, and the status that it shows).
+"""
+
+import msgspec
+
+from mending.boot.chain import (
+    BootEnvironment,
+    CheckResult,
+    Link,
+    failed,
+    finding,
+    not_checked,
+    not_followed,
+    passed,
+)
+from mending.boot.nt.libraries import Libraries
+from mending.boot.nt.start import NtStart, Program, read_program
+from mending.boot.nt.system_hive import HiveChecks
+from mending.disk.system import InstalledSystem
+from mending.disk.volume import Volume
+from mending.knowledge.families import nt_names
+from mending.model import FindingId, Phase, Severity, Where
+
+_UNREAD = FindingId.FILES_NOT_CHECKED
+
+
+def only_system(environment: BootEnvironment) -> tuple[Volume, InstalledSystem] | None:
+    """The one system of this family on the disk; None where there are several: which of them
+    starts is not known then.
+    """
+    found = [
+        (volume, system)
+        for volume in environment.volumes
+        if not volume.extended
+        for system in environment.contents(volume).systems
+        if system.family == "nt"
+    ]
+    return found[0] if len(found) == 1 else None
+
+
+def system_start(environment: BootEnvironment) -> Link | None:
+    """The checks of the only system, where no boot configuration leads to it."""
+    found = only_system(environment)
+    if found is None:
+        return None
+    volume, system = found
+    return KernelChecks(NtStart(environment, volume, system.title)).kernel
+
+
+class LoaderChecks:
+    """The check of the loader that an entry names, on a volume that may be another than the
+    system's.
+    """
+
+    def __init__(self, start: NtStart, volume: Volume, path: str) -> None:
+        self._start, self._path = start, path
+        self._home = msgspec.structs.replace(start, volume=volume)
+
+    @not_followed(_UNREAD, "The loader of the system", then=lambda checks: checks._behind(0))
+    def loader(self) -> CheckResult:
+        """Is it there and whole?"""
+        program = read_program(self._home, self._path)
+        if program is None:
+            says = f"The loader {self._path} is not on volume {self._home.volume.number}."
+            missing = FindingId.SYSTEM_LOADER_MISSING
+            fault = finding(missing, Severity.FATAL, says, Where(path=self._path))
+            return failed(fault, self._behind(0))
+        if program.unread:
+            return _unread(program, "The loader", self._behind(0))
+        if program.why or program.image is None:
+            says = f"The loader {program.path} is damaged: {program.why}."
+            damaged = FindingId.SYSTEM_LOADER_DAMAGED
+            return failed(finding(damaged, Severity.FATAL, says, program.where), self._behind(0))
+        says = f"The loader {program.path} is whole."
+        return passed(Phase.LOADER, says, program.where, self._behind(program.image.machine))
+
+    def _behind(self, machine: int) -> Link:
+        return KernelChecks(msgspec.structs.replace(self._start, machine=machine)).kernel
+
+
+class KernelChecks:
+    """The check of the kernel and its hardware layer."""
+
+    def __init__(self, start: NtStart) -> None:
+        self._start = start
+
+    @not_followed(_UNREAD, "The kernel", then=lambda checks: checks._hive())
+    def kernel(self) -> CheckResult:
+        """Are both there and whole, and do they get what they want of libraries?"""
+        names, start = nt_names().kernel, self._start
+        folder = names.file.rpartition("/")[0]
+        chosen = (
+            (start.kernel, names.file, "The kernel"),
+            (start.hardware_layer, names.hardware_layer, "The hardware layer"),
+        )
+        libraries, read = Libraries(start), list[Program]()
+        for other, usual, what in chosen:
+            path = start.path(f"{folder}/{other}" if other else usual)
+            program = read_program(start, path)
+            if program is None:
+                says = f"{what} {path} is not there."
+                fault = finding(FindingId.KERNEL_MISSING, Severity.FATAL, says, Where(path=path))
+                return failed(fault, self._hive())
+            if program.unread:
+                return _unread(program, what, self._hive())
+            why = program.why or libraries.lacking(program)
+            if why:
+                says = f"{what} {program.path} cannot be used: {why}."
+                fault = finding(FindingId.KERNEL_DAMAGED, Severity.FATAL, says, program.where)
+                return failed(fault, self._hive())
+            read.append(program)
+        says = f"The kernel {read[0].path} and its hardware layer are whole."
+        machine = read[0].image.machine if read[0].image is not None else 0
+        return passed(Phase.LOADER, says, read[0].where, self._hive(machine))
+
+    def _hive(self, machine: int = 0) -> Link:
+        known = self._start.machine or machine
+        return HiveChecks(msgspec.structs.replace(self._start, machine=known)).hive
+
+
+def _unread(program: Program, what: str, then: Link) -> CheckResult:
+    says = f"{what} {program.path} was not checked: {program.unread}."
+    return not_checked(finding(_UNREAD, Severity.NOTE, says, program.where), then)

@@ -1,0 +1,72 @@
+"""The drive letter of the system's volume: does it still belong to that volume?
+
+The settings keep for each letter which volume it means: by disk signature and offset on an MBR
+disk, by the GUID of the partition on a GPT disk. After a copy to another disk the letter of the
+system may be bound to the old one; the system then gives its own volume another letter, and the
+programs of a sign-in, which are named with the old one, are not found.
+"""
+
+import uuid
+from collections.abc import Iterator
+
+from mending.boot.chain import finding
+from mending.boot.nt.start import NtSettings
+from mending.disk.hives import Key
+from mending.model import Finding, FindingId, Severity, Where
+
+_LETTERS = "MountedDevices"
+_NAME = "\\DosDevices\\{}:"
+_BY_GUID = b"DMIO:ID:"
+
+
+def letter_fault(settings: NtSettings, current: Key | None) -> Iterator[Finding]:
+    """What is wrong with the letter by which the system names its own folder.
+
+    Args:
+        current: the key that tells that folder.
+
+    Raises:
+        DamagedHiveError
+    """
+    folder = (current.text("SystemRoot") or "") if current is not None else ""
+    devices = settings.hive.root.child(_LETTERS)
+    if folder[1:2] != ":" or devices is None:
+        return
+    letter = folder[0].upper()
+    bound = devices.data(_NAME.format(letter))
+    ours = list(_own_names(settings))
+    if bound is None or not ours or bound in ours:
+        return
+    letters = [
+        value.name[-2]
+        for value in devices.values()
+        if value.name.upper().startswith("\\DOSDEVICES\\") and devices.data(value.name) in ours
+    ]
+    now = f"; its own volume is {letters[0]}: now" if letters else ""
+    says = f"The letter {letter}:, by which the system names its folder, belongs to another volume"
+    says += f" ({_told(bound)}){now}."
+    where = Where(path=settings.start.path("system32/config/system"))
+    yield finding(FindingId.DRIVE_LETTER_MOVED, Severity.WARNING, says, where)
+
+
+def _own_names(settings: NtSettings) -> Iterator[bytes]:
+    """How the settings may name the system's volume."""
+    start = settings.start
+    disk = start.environment.disk
+    if disk is None:
+        return
+    if start.volume.partuuid and disk.gpt is not None:
+        yield _BY_GUID + uuid.UUID(start.volume.partuuid).bytes_le
+    elif disk.mbr is not None:
+        signature = disk.mbr.record.fields.disk_signature
+        yield signature.to_bytes(4, "little") + start.volume.offset.to_bytes(8, "little")
+
+
+def _told(bound: bytes) -> str:
+    if bound.startswith(_BY_GUID) and len(bound) == len(_BY_GUID) + 16:
+        return f"partition {uuid.UUID(bytes_le=bound[len(_BY_GUID) :])}"
+    if len(bound) == 12:
+        signature, offset = bound[:4], bound[4:]
+        at = int.from_bytes(offset, "little")
+        return f"byte {at} of disk {int.from_bytes(signature, 'little'):08x}"
+    return f"{len(bound)} bytes that name no partition"

@@ -1,0 +1,187 @@
+"""From the kernel to the sign-in: the other hives that the whole system shares, the programs that
+run before anybody can sign in, and what was left unfinished.
+
+A hive of these that cannot be loaded is a stop (STATUS_CANNOT_LOAD_REGISTRY_FILE); so is the end of
+the programs that make a session. Graded by public descriptions of the start.
+"""
+
+from collections.abc import Iterator, Mapping
+
+from mending.boot.chain import (
+    CheckResult,
+    Link,
+    doubtful,
+    failed,
+    finding,
+    not_checked,
+    not_followed,
+    passed,
+)
+from mending.boot.nt.libraries import Libraries
+from mending.boot.nt.replayed_hive import replayed_hive
+from mending.boot.nt.services import AUTOMATIC, DRIVER_TYPES, Driver
+from mending.boot.nt.sign_in import SignInChecks
+from mending.boot.nt.start import NtSettings, Program, read_program
+from mending.disk.hives import Hive
+from mending.formats.nt.hive_cells import DamagedHiveError
+from mending.knowledge.families import nt_names
+from mending.model import Finding, FindingId, Phase, Severity, Where
+
+_UNREAD = FindingId.SESSION_NOT_CHECKED
+_CONFIG = "system32/config"
+_HALF_DONE = "winsxs/pending.xml"
+_NO_DUMPS = 0
+_SHOWN = 3
+
+
+class SessionChecks:
+    """The checks of the session. `hives` is the first."""
+
+    def __init__(self, settings: NtSettings, drivers: Mapping[str, Driver]) -> None:
+        self._settings, self._start, self._drivers = settings, settings.start, drivers
+        self._read: dict[str, Hive] = {}
+
+    @not_followed(_UNREAD, "A hive of the system", then=lambda checks: checks.programs)
+    def hives(self) -> CheckResult:
+        """Can the kernel load the other hives?"""
+        unfinished = []
+        for name in nt_names().session.hives:
+            path = self._start.path(f"{_CONFIG}/{name}")
+            found = self._start.environment.find(self._start.volume, path)
+            where = Where(path=found.path if found is not None else path)
+            if found is None:
+                says = f"The hive {path} is not there."
+                return self._failed(FindingId.HIVE_DAMAGED, says, where, self.programs)
+            environment, volume = self._start.environment, self._start.volume
+            hive, after, why = replayed_hive(environment, volume, found.path)
+            if hive is None:
+                says = f"The hive {found.path} cannot be used: {why}."
+                return self._failed(FindingId.HIVE_DAMAGED, says, where, self.programs)
+            self._read[name] = hive
+            if not after.is_whole:
+                unfinished.append(where)
+        if unfinished:
+            says = f"The last write to the hive {unfinished[0].path} was cut off, and no log beside"
+            says += " it finishes that."
+            kind, phase = FindingId.HIVE_UNFINISHED, Phase.SESSION
+            fault = finding(kind, Severity.WARNING, says, unfinished[0], phase=phase)
+            return doubtful(fault, self.programs)
+        says = f"{len(self._read)} other hives of the system are whole."
+        where = Where(path=self._start.path(_CONFIG))
+        return passed(Phase.SESSION, says, where, self.programs)
+
+    @not_followed(_UNREAD, "The programs of the session", then=lambda checks: checks._sign_in())
+    def programs(self) -> CheckResult:
+        """Are the programs there that make a session, and what was left unfinished?"""
+        read = 0
+        libraries = Libraries(self._start)
+        names = nt_names().session
+        notes = list(self._left())
+        for path in (*names.programs, *names.newer):
+            program = read_program(self._start, self._start.path(path))
+            if program is None and path in names.newer:
+                continue
+            fault = self._program_fault(self._start.path(path), program, libraries)
+            if fault is not None and fault.severity is Severity.FATAL:
+                return failed(fault, self._sign_in()).with_findings(*notes)
+            if fault is not None:
+                return not_checked(fault, self._sign_in()).with_findings(*notes)
+            read += 1
+        says = f"{read} programs that make a session are whole."
+        where = Where(path=self._start.path("system32"))
+        return passed(Phase.SESSION, says, where, self._sign_in(), tuple(notes))
+
+    def _program_fault(
+        self, path: str, program: Program | None, libraries: Libraries
+    ) -> Finding | None:
+        if program is None:
+            says, where = (
+                f"The program {path}, without which no session begins, is not there.",
+                (Where(path=path)),
+            )
+            return finding(FindingId.SESSION_PROGRAM_MISSING, Severity.FATAL, says, where)
+        if program.unread:
+            says = f"The program {program.path} was not checked: {program.unread}."
+            return finding(_UNREAD, Severity.NOTE, says, program.where)
+        why = program.why or libraries.lacking(program)
+        if not why:
+            return None
+        says = f"The program {program.path}, without which no session begins, cannot run: {why}."
+        kind = FindingId.SESSION_PROGRAM_DAMAGED
+        return finding(kind, Severity.FATAL, says, program.where)
+
+    def _sign_in(self) -> Link:
+        software = self._read.get(nt_names().session.hives[0])
+        return SignInChecks(self._settings, software).sign_in
+
+    def _left(self) -> Iterator[Finding]:
+        """What was left unfinished or switched off; damage in a key costs what is in it."""
+        for left in (self._set_up, self._renames, self._before, self._dumps, self._services):
+            try:
+                yield from left()
+            except DamagedHiveError as error:
+                says = f"A part of the settings was not read: {error.says}"
+                yield finding(_UNREAD, Severity.NOTE, says, self._hive_place())
+
+    def _set_up(self) -> Iterator[Finding]:
+        key = self._settings.hive.root.child("Setup")
+        kind = key.number("SetupType") if key is not None else None
+        runs = key.number("SystemSetupInProgress") if key is not None else None
+        command = key.text("CmdLine") if key is not None else None
+        if kind or runs:
+            says = f"A set-up has not come to its end; the next start goes on with {command!r}."
+            unfinished = FindingId.SETUP_UNFINISHED
+            yield finding(unfinished, Severity.WARNING, says, self._hive_place())
+
+    def _renames(self) -> Iterator[Finding]:
+        manager = self._settings.control_set.path("Control", "Session Manager")
+        waiting = manager.texts("PendingFileRenameOperations") if manager is not None else None
+        if waiting:
+            says = f"{len(waiting)} names wait to be changed or removed at the next start, the"
+            says += f" first is {waiting[0]}."
+            yield finding(FindingId.RENAMES_PENDING, Severity.NOTE, says, self._hive_place())
+        path = self._start.path(_HALF_DONE)
+        half_done = self._start.environment.find(self._start.volume, path)
+        if half_done is not None:
+            says = f"An update was not brought to its end: {half_done.path} lists what is left."
+            where = Where(path=half_done.path)
+            yield finding(FindingId.UPDATE_UNFINISHED, Severity.WARNING, says, where)
+
+    def _before(self) -> Iterator[Finding]:
+        """Programs that run before the session; one that is missing is passed over."""
+        names = nt_names().session
+        manager = self._settings.control_set.path("Control", "Session Manager")
+        for line in (manager.texts(names.before_session) if manager is not None else None) or ():
+            words = line.split()
+            program = words[1] if words[:1] == [names.check_of_volumes] else words[0]
+            path = self._start.path(f"system32/{program.removesuffix('.exe')}.exe")
+            if self._start.environment.find(self._start.volume, path) is None:
+                says = f"{path}, which runs before the session, is not there."
+                missing = FindingId.SESSION_PROGRAM_MISSING
+                yield finding(missing, Severity.WARNING, says, Where(path=path))
+
+    def _dumps(self) -> Iterator[Finding]:
+        key = self._settings.control_set.path("Control", "CrashControl")
+        if key is not None and key.number("CrashDumpEnabled") == _NO_DUMPS:
+            says = "No record is written at a stop: that is switched off in the settings."
+            yield finding(FindingId.DUMPS_OFF, Severity.NOTE, says, self._hive_place())
+
+    def _services(self) -> Iterator[Finding]:
+        """Services that begin with the session and whose program is gone."""
+        gone = [
+            driver
+            for driver in self._drivers.values()
+            if driver.start == AUTOMATIC
+            and driver.type not in DRIVER_TYPES
+            and self._start.environment.find(self._start.volume, driver.path) is None
+        ]
+        if gone:
+            shown = ", ".join(f"{driver.name} ({driver.path})" for driver in gone[:_SHOWN])
+            says = f"{len(gone)} services that begin with the session have no program: {shown}."
+            yield finding(FindingId.SERVICE_MISSING, Severity.WARNING, says, self._hive_place())
+
+    def _failed(self, kind: FindingId, says: str, where: Where, then: Link) -> CheckResult:
+        return failed(finding(kind, Severity.FATAL, says, where, phase=Phase.SESSION), then)
+
+    def _hive_place(self) -> Where:
+        return Where(path=self._start.path(f"{_CONFIG}/system"))

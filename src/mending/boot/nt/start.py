@@ -1,0 +1,140 @@
+"""What the checks of one system of the nt family look at, and its programs as they judge them."""
+
+import re
+
+import msgspec
+
+from mending.boot.chain import BootEnvironment, OutOfReachError
+from mending.disk.hives import Hive, Key
+from mending.disk.volume import Volume
+from mending.formats.executable import pe, pe_tables
+from mending.knowledge.families import nt_names
+from mending.model import InputError, Where, Window
+
+_PROGRAM_BYTES = 64 * 1024 * 1024
+"""Longest program that is read whole; kernels have some twelve MiB."""
+_PROGRAM_END = re.compile(r"\.(exe|sys|com|dll)(?=\s|$)", re.IGNORECASE)
+_MACHINES = {0x14C: "32-bit PCs", 0x8664: "64-bit PCs", 0xAA64: "64-bit ARM", 0x1C4: "32-bit ARM"}
+
+
+class NtStart(msgspec.Struct, frozen=True):
+    """One system that is started.
+
+    Attributes:
+        root: its folder.
+        kernel, hardware_layer: names of files in its programs' folder that stand in for the usual
+            ones; empty where none do.
+        machine: what its loader was made for; 0 where that is not known.
+    """
+
+    environment: BootEnvironment
+    volume: Volume
+    root: str
+    kernel: str = ""
+    hardware_layer: str = ""
+    machine: int = 0
+
+    def path(self, below: str) -> str:
+        """The path of something in the system's folder."""
+        return f"{self.root.rstrip('/')}/{below}"
+
+    @property
+    def kernel_names(self) -> tuple[str, str]:
+        """The names by which programs want the kernel and its hardware layer."""
+        names = nt_names().kernel
+        kernel, layer = (path.rpartition("/")[2] for path in (names.file, names.hardware_layer))
+        return kernel, layer
+
+    def program(self, line: str) -> tuple[str, bool]:
+        """The program or folder that a line of settings names, without its arguments, and whether
+        it is told from the top of the system's volume.
+        """
+        text = line.strip().removeprefix("\\??\\").replace("\\", "/")
+        if text.startswith('"'):
+            text = text[1:].partition('"')[0]
+        ending = _PROGRAM_END.search(text)
+        text = text[: ending.end()] if ending else text
+        names = nt_names().drivers
+        for prefix in names.system_root:
+            if text.lower().startswith(prefix):
+                return self.path(text[len(prefix) :].lstrip("/")), True
+        for prefix in names.system_drive:
+            if text.lower().startswith(prefix):
+                return f"/{text[len(prefix) :].lstrip('/')}", True
+        if text[1:2] == ":":
+            return f"/{text[2:].lstrip('/')}", True
+        return text.lstrip("/"), False
+
+
+class NtSettings(msgspec.Struct, frozen=True):
+    """A system and its settings as the kernel sees them: the system hive, and in it the control
+    set that it selects.
+    """
+
+    start: NtStart
+    hive: Hive
+    control_set: Key
+
+
+class Program(msgspec.Struct, frozen=True):
+    """A program, library or driver.
+
+    Attributes:
+        why: what is wrong with it; empty where it is sound or could not be read.
+        unread: why it could not be judged.
+    """
+
+    path: str
+    data: bytes = b""
+    image: pe.Image | None = None
+    why: str = ""
+    unread: str = ""
+    offset: int = 0
+
+    @property
+    def where(self) -> Where:
+        """Where a fault of it was read."""
+        return Where(path=self.path, offset=self.offset)
+
+
+def read_program(start: NtStart, path: str) -> Program | None:
+    """A program of a system, judged as its loader does: it is whole, for the machine, and its
+    checksum fits where it keeps one. None where there is none.
+
+    Args:
+        path: from the top of the system's volume.
+    """
+    environment = start.environment
+    try:
+        found = environment.find(start.volume, path)
+        if found is None or found.is_folder:
+            return None
+        if found.bytes > _PROGRAM_BYTES:
+            return Program(found.path, unread=f"it has {found.bytes} bytes")
+        data = environment.read(start.volume, path, _PROGRAM_BYTES)
+    except (OutOfReachError, InputError) as error:
+        return Program(path, unread=str(error))
+    return _judged(found.path, data, start.machine)
+
+
+def _judged(path: str, data: bytes, machine: int) -> Program:
+    if not data:
+        return Program(path, why="it is empty")
+    reading = pe.read_program(Window(data))
+    image = reading.record
+    if reading.problems:
+        first = reading.problems[0]
+        why = f"{first.found} instead of {first.expected}, at offset {first.offset}"
+        return Program(path, data, image, why, offset=first.offset)
+    if machine and image.machine != machine:
+        why = f"it is made for {_machine(image.machine)} and not for {_machine(machine)}"
+        return Program(path, data, image, why)
+    sums = pe_tables.checksum(data)
+    if sums is not None and sums[0] != sums[1]:
+        why = f"its checksum is {sums[1]:x} and should be {sums[0]:x}"
+        return Program(path, data, image, why)
+    return Program(path, data, image)
+
+
+def _machine(number: int) -> str:
+    return _MACHINES.get(number, f"machine {number:x}")

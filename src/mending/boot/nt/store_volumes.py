@@ -1,0 +1,77 @@
+"""Which volume of a disk a device of the boot configuration means.
+
+A partition is named by the identity of its disk and its own: on an MBR disk by signature and
+offset, on a GPT disk by two GUIDs. A copy of a disk has another identity, or its partitions moved:
+then the manager looks for one that is not there.
+"""
+
+import uuid
+
+from mending.boot.chain import BootEnvironment
+from mending.disk.volume import Volume
+from mending.formats.nt.boot_store import StoreDevice
+
+
+class StoreVolumes:
+    """The volumes that devices are matched with.
+
+    Args:
+        home: the volume from which the manager was loaded.
+    """
+
+    def __init__(self, environment: BootEnvironment, home: Volume) -> None:
+        self._environment, self._home = environment, home
+
+    def find(self, device: StoreDevice, path: str) -> tuple[Volume | None, str]:
+        """The volume, or None and why there is none.
+
+        Args:
+            path: a file or folder on it, for a device that is found by one.
+
+        Raises:
+            OutOfReachError: files of a volume that may be meant cannot be read.
+        """
+        if device.kind == "boot":
+            return self._home, ""
+        if device.kind == "search":
+            found = [each for each in self._volumes() if self._environment.find(each, path)]
+            return (found[0], "") if len(found) == 1 else (None, f"the volume that holds {path}")
+        if device.kind != "partition":
+            return None, "a device of a kind that is not read"
+        if self._environment.disk is None:
+            return None, "a partition, which a mounted tree does not tell"
+        return self._of_disk(device)
+
+    def is_elsewhere(self, device: StoreDevice) -> bool:
+        """Whether a device is a partition that is not on this disk."""
+        disk = self._environment.disk
+        return device.kind == "partition" and disk is not None and self._of_disk(device)[0] is None
+
+    def _volumes(self) -> list[Volume]:
+        return [volume for volume in self._environment.volumes if not volume.extended]
+
+    def _of_disk(self, device: StoreDevice) -> tuple[Volume | None, str]:
+        by_guid = device.offset < 0
+        for volume in self._volumes():
+            same = (
+                volume.partuuid.lower() == device.partition
+                if by_guid
+                else volume.offset == device.offset
+            )
+            if same and self._disk_identity() == device.disk:
+                return volume, ""
+        name = (
+            f"partition {device.partition}" if by_guid else f"the partition at byte {device.offset}"
+        )
+        ours = self._disk_identity() or "none"
+        return None, f"{name} of disk {device.disk}, which is not on this one ({ours})"
+
+    def _disk_identity(self) -> str:
+        disk = self._environment.disk
+        if disk is None:
+            return ""
+        believed = disk.gpt.believed if disk.gpt is not None else None
+        if believed is not None and believed.header is not None:
+            return str(uuid.UUID(bytes_le=believed.header.disk_guid))
+        reading = disk.mbr
+        return f"{reading.record.fields.disk_signature:08x}" if reading is not None else ""

@@ -1,0 +1,98 @@
+"""The chain of the nt family from its boot manager to a sign-in, on whole disks."""
+
+import unittest
+
+from mending.workshop.disks import MARKER, code
+from tests.machine import OVMF, QEMU, screen_of
+from tests.nt_faults import FAULTS, SOUND
+from tests.nt_pc import BASE, PROGRAMS, NtPc
+from tests.support import InFolder, ids, needs, tool, trace_file
+
+LOADER = f"{BASE}/winload.efi"
+ENDS = ("error: ", "Press any key")
+
+
+@needs(*PROGRAMS)
+class WholeDisks(InFolder):
+    def test_every_fault_is_found_in_the_phase_in_which_the_start_ends(self):
+        self.assertGreaterEqual(len(FAULTS), 40)
+        for firmware, what, break_it, phase, kind in FAULTS:
+            with self.subTest(f"{firmware}: {what}"):
+                pc = NtPc(self.folder, firmware)
+                break_it(pc)
+                trace = trace_file(pc.path)
+                self.assertEqual((trace.verdict, trace.failing_phase), ("fails", phase))
+                self.assertEqual(ids(trace, "fatal"), [kind])
+
+    def test_sound_disks_have_no_fatal_finding_and_are_read_to_the_sign_in(self):
+        self.assertGreaterEqual(len(SOUND), 12)
+        for firmware, what, change, expected in SOUND:
+            with self.subTest(f"{firmware}: {what}"):
+                pc = NtPc(self.folder, firmware)
+                change(pc)
+                trace = trace_file(pc.path)
+                self.assertEqual((trace.verdict, trace.failing_phase), ("no-fault-found", None))
+                self.assertEqual(sorted(ids(trace)), sorted(expected))
+
+
+MENU = b"""
+serial
+terminal_output serial
+set timeout=0
+menuentry Desk {
+  search --no-floppy --file --set=root /ferry/system32/winload.efi
+  chainloader /ferry/system32/winload.efi
+}
+"""
+MODULES = [
+    "part_gpt",
+    "fat",
+    "ntfs",
+    "search",
+    "search_fs_file",
+    "chain",
+    "normal",
+    "serial",
+    "terminal",
+    "configfile",
+]
+
+
+@needs(*PROGRAMS, QEMU, OVMF, "grub-mkimage", "mmd")
+class OnNtfs(InFolder):
+    """A loader on the system's volume, which another manager reads there by its own NTFS code and
+    real firmware starts.
+    """
+
+    def pc(self):
+        pc, made = NtPc(self.folder, "uefi"), self.folder / "grub.efi"
+        words = ("grub-mkimage", "-O", "x86_64-efi", "-o", made, "-p", "/EFI/BOOT")
+        tool(*words, *MODULES)
+        pc.desk("EFI/BOOT/BOOTX64.EFI", made.read_bytes())
+        pc.desk("EFI/BOOT/grub.cfg", MENU)
+        pc.write({LOADER: code("desk-loader-efi")})
+        return pc
+
+    def test_what_is_missing_cut_or_for_another_machine_does_not_start(self):
+        pc, stub = self.pc(), code("desk-loader-efi")
+        self.assertEqual(ids(trace_file(pc.path), "fatal"), [])
+        self.assertIn(MARKER, screen_of(pc.path, "uefi", MARKER, seconds=60))
+        other = bytearray(stub)
+        head = int.from_bytes(stub[60:64], "little") + 4
+        other[head : head + 2] = (0xAA64).to_bytes(2, "little")
+        for what, change, kind in (
+            ("cut", lambda: pc.write({LOADER: stub[:1100]}), "second-loader-damaged"),
+            ("machine", lambda: pc.write({LOADER: bytes(other)}), "second-loader-damaged"),
+            ("missing", lambda: pc.lose("winload.efi"), "second-loader-missing"),
+        ):
+            with self.subTest(what):
+                change()
+                trace = trace_file(pc.path)
+                self.assertEqual(trace.failing_phase, "boot-manager")
+                self.assertEqual(ids(trace, "fatal")[:1], [kind])
+                screen = screen_of(pc.path, "uefi", MARKER, seconds=25, ends=ENDS)
+                self.assertNotIn(MARKER, screen)
+
+
+if __name__ == "__main__":
+    unittest.main()
