@@ -18,7 +18,7 @@ DISPLAY = ":87"
 SIZE = "1280x800"
 TERMINALS = {
     "trace": ["trace quay-desk-2"],
-    "trace-uefi": ["trace chart-room"],
+    "nt": ["files images/tide-table.img", "trace pilot-house | head -32"],
     "causes": ["causes pier-kiosk"],
     "plan": ["plan lounge-1 | head -46"],
     "ask": [

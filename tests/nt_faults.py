@@ -299,6 +299,17 @@ def safe_mode(how):
     return entry(how, numbers={0x2500_0080: 0})
 
 
+def lost_recovery(how):
+    """A store whose entry names a recovery that is not in it."""
+    lost = {tree.boot_store.RECOVERY_SEQUENCE: [tree.ENTRY.replace("f0e1", "f0e7")]}
+    return tree.store_bytes(HERE[how], LOADERS[how], None, lost)
+
+
+def no_page_file(keys):
+    manager = keys["ControlSet001"]["Control"]["Session Manager"]
+    manager["Memory Management"]["PagingFiles"] = []
+
+
 def checking(keys):
     manager = keys["ControlSet001"]["Control"]["Session Manager"]
     manager["Memory Management"]["VerifyDriverLevel"] = 0x209BB
@@ -344,6 +355,8 @@ SOUND = (
     ("bios", "as it was made", as_it_was, ()),
     ("uefi", "as it was made", as_it_was, ()),
     ("uefi", "starts in safe mode", store(safe_mode), ("start-setting-left",)),
+    ("bios", "recovery entry gone", store(lost_recovery), ("recovery-unavailable",)),
+    ("uefi", "no page file", settings(no_page_file), ("dumps-off",)),
     (
         "uefi",
         "an update not ended",

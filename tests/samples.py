@@ -30,6 +30,8 @@ PACKAGES = {
     "dissect.xfs": "3.13",
     "winevtrc": "20170513",
 }
+SOURCES = {"dfwinreg-source": ("trixie", "dfwinreg", "dfwinreg_20240316.orig.tar.gz")}
+"""Source archives of packages of the system: its release, the package, the file."""
 PROGRAMS_FROM = "libwine"
 PROGRAMS = FOLDER / "programs"
 """Programs, libraries and drivers in the form of the nt family, from a package of the system."""
@@ -61,6 +63,34 @@ def fetch():
             check=True,
         )
     _fetch_programs()
+    for release, package, file in SOURCES.values():
+        if not (FOLDER / file).exists():
+            _fetch_source(release, package)
+
+
+def _fetch_source(release, package):
+    """A source archive from where this machine has its packages, by lists of its own."""
+    words = ["apt-get", "indextargets", "--format", "$(REPO_URI) $(ORIGIN)", "Created-By: Packages"]
+    listed = subprocess.run(words, check=True, capture_output=True, text=True).stdout.splitlines()
+    place = next(row.split()[0] for row in listed if row.endswith(" Debian"))
+    with tempfile.TemporaryDirectory() as folder:
+        home = Path(folder)
+        (home / "lists/partial").mkdir(parents=True)
+        (home / "cache").mkdir()
+        (home / "sources.list").write_text(f"deb-src [trusted=yes] {place} {release} main\n")
+        options = {
+            "Dir::Etc::sourcelist": home / "sources.list",
+            "Dir::Etc::sourceparts": "-",
+            "Dir::State::lists": home / "lists",
+            "Dir::Cache": home / "cache",
+            "Debug::NoLocking": 1,
+        }
+        apt = ["apt-get", "-qq", *(f"-o{name}={value}" for name, value in options.items())]
+        subprocess.run([*apt, "update"], check=True)
+        get = [*apt, "source", "--download-only", "--tar-only", package]
+        subprocess.run(get, check=True, cwd=home)
+        for archive in home.glob("*.orig.tar.*"):
+            shutil.move(archive, FOLDER / archive.name)
 
 
 def _fetch_programs():
@@ -94,6 +124,8 @@ def needs_programs(test):
 
 
 def _archive(name):
+    if name in SOURCES:
+        return FOLDER / SOURCES[name][2]
     return FOLDER / f"{name.replace('.', '_')}-{PACKAGES[name]}.tar.gz"
 
 

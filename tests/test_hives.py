@@ -1,6 +1,8 @@
 """Settings hives against an independent reader, on real ones; damage; logs that end a write."""
 
 import hashlib
+import io
+import struct
 import subprocess
 import tempfile
 import time
@@ -10,6 +12,7 @@ from random import Random
 
 from hypothesis import given
 from hypothesis import strategies as st
+from Registry import RegistryLog
 
 from mending.disk.hives import Hive, replayed, walk
 from mending.formats.nt import hive_base, hive_log
@@ -146,11 +149,52 @@ class Real(unittest.TestCase):
             self.assertEqual(replayed(hive, [bytes(torn)]).applied, 0)
 
 
+@needs_samples("dfwinreg-source")
+class RealLog(unittest.TestCase):
+    """A log that a real system wrote, replayed by us and by an independent program."""
+
+    def replayed_by_others(self, hive, log):
+        primary = io.BytesIO(hive)
+        RegistryLog.RegistryLog(primary, io.BytesIO(log)).recover_hive()
+        return primary.getvalue()
+
+    def test_its_writes_end_as_an_independent_program_ends_them(self):
+        found = dict(read_samples("dfwinreg-source", "NTUSER.DAT*"))
+        whole, log = found["NTUSER.DAT"], found["NTUSER.DAT.LOG"]
+        base = hive_base.BASE.read(hive_base.Window(whole[:4096]))
+        (entry,), problems = hive_log.entries(log, base.bins)
+        self.assertEqual((entry.sequence, problems), (base.first - 1, []))
+        for changed in ((0,), (0, 1)):
+            broken = bytearray(whole)
+            for number in changed:
+                at, page = entry.pages[number]
+                broken[4096 + at : 4096 + at + len(page)] = bytes(len(page))
+            broken[4:12] = struct.pack("<II", base.first, base.first - 1)
+            broken[508:512] = hive_base.checksum(bytes(broken[:512])).to_bytes(4, "little")
+            after = replayed(bytes(broken), [log])
+            self.assertEqual((after.applied, after.is_whole), (1, True))
+            theirs = self.replayed_by_others(bytes(broken), log)
+            self.assertEqual(after.data[4096:], theirs[4096:])
+            self.assertEqual(Hive(after.data).check(), ())
+
+    def test_logs_of_our_own_making_end_the_same(self):
+        data = small()
+        base = hive_base.BASE.read(hive_base.Window(data[:4096]))
+        broken, log = entry_log(data, base)
+        theirs = self.replayed_by_others(broken, log)
+        self.assertEqual(replayed(broken, [log]).data[4096:], theirs[4096:])
+
+    def test_a_real_hive_that_was_left_dirty_is_said_to_be(self):
+        system = dict(read_samples("dfwinreg-source", "SYSTEM"))["SYSTEM"]
+        self.assertIn("write-unfinished", {each.code for each in Hive(system).check()})
+        self.assertFalse(replayed(system, []).is_whole)
+
+
 def head_of(base, number, kind=6):
     """A base block of a log, by the written format."""
     fields = {name: getattr(base, name) for name in hive_base.BASE.rows}
     fields |= {"first": number, "second": number, "kind": kind, "checksum": 0}
-    head = hive_base.BASE.patch(bytes(512), **fields)
+    head = hive_base.BASE.patch(bytes(44) + b"\1" + bytes(467), **fields)
     return head[:508] + hive_base.checksum(head).to_bytes(4, "little")
 
 

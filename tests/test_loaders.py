@@ -124,7 +124,7 @@ class Entries(EfiSystems):
             )
 
     @needs(*EFI_MAKERS, SYSTEMD_BOOT, "mkfs.btrfs")
-    def test_a_root_whose_files_cannot_be_read(self):
+    def test_a_root_of_which_one_device_is_missing_cannot_be_read(self):
         entry = f"title Ferry\nlinux /linux\ninitrd /initrd\noptions root=UUID={ROOT} ro\n".encode()
         inside = {
             FALLBACK: SYSTEMD_BOOT.read_bytes(),
@@ -133,8 +133,10 @@ class Entries(EfiSystems):
             "initrd": self.tree()["boot/initrd"],
         }
         path, volume = self.efi_disk(inside, {"etc/x": b""}), self.folder / "btrfs"
-        volume.write_bytes(bytes(58 << 20))
-        tool("mkfs.btrfs", "-q", "-M", "-U", ROOT, volume)
+        other = self.folder / "elsewhere"
+        for half in (volume, other):
+            half.write_bytes(bytes(58 << 20))
+        tool("mkfs.btrfs", "-q", "-M", "-U", ROOT, volume, other)
         patch(path, ROOT_START * SECTOR, volume.read_bytes())
         trace = trace_file(path)
         states = {phase.id: phase.state for phase in trace.phases}

@@ -2,9 +2,11 @@
 
 import unittest
 
+from mending.workshop import nt_tree as tree
 from mending.workshop.disks import MARKER, code
+from mending.workshop.program_file import program_bytes
 from tests.machine import OVMF, QEMU, screen_of
-from tests.nt_faults import FAULTS, SOUND
+from tests.nt_faults import FAULTS, SOUND, settings
 from tests.nt_pc import BASE, PROGRAMS, NtPc
 from tests.support import InFolder, ids, needs, tool, trace_file
 
@@ -33,6 +35,22 @@ class WholeDisks(InFolder):
                 trace = trace_file(pc.path)
                 self.assertEqual((trace.verdict, trace.failing_phase), ("no-fault-found", None))
                 self.assertEqual(sorted(ids(trace)), sorted(expected))
+
+
+@needs(*PROGRAMS)
+class Hostile(InFolder):
+    def test_a_thousand_drivers_of_one_long_file_end_in_a_note(self):
+        pc = NtPc(self.folder, "uefi")
+        long = f"{BASE}/drivers/long.sys"
+        many = {
+            f"d{number}": tree.service(0, 1, 3, ImagePath="System32\\drivers\\long.sys")
+            for number in range(90)
+        }
+        settings(services=many)(pc)
+        pc.write({long: program_bytes().ljust(8 << 20, b"\0")})
+        trace = trace_file(pc.path)
+        self.assertEqual(trace.verdict, "fails")  # its checksum does not fit
+        self.assertIn("files-not-checked", ids(trace, "note"))
 
 
 MENU = b"""

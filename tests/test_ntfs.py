@@ -83,6 +83,24 @@ class WrittenByTheDriver(unittest.TestCase):
         self.assertIsNone(files.find("/B\u00dcRO \u00e4/ss/\u65e5\u672c.txt"))
         self.assertIsNone(files.find(f"/{GONE[1]}"))
 
+    def test_a_length_that_a_folder_has_outdated_is_not_believed(self):
+        data = bytearray(VOLUME)
+        record = record_at(VOLUME, "another-name")
+        name = "another-name".encode("utf-16-le")
+        places = [at for at in range(len(data)) if data.startswith(name, at)]
+        changed = 0
+        for at in places:
+            if data[at - 66 + 48 : at - 66 + 50] == (70_000).to_bytes(4, "little")[:2]:
+                data[at - 66 + 48 : at - 66 + 56] = bytes(8)
+                changed += at // 1024 * 1024 != record
+        self.assertGreater(changed, 0)
+        files = files_of(data)
+        found = files.find("/another-name")
+        self.assertEqual(found.bytes, 70_000)
+        self.assertEqual(files.read(found), CONTENTS["a/b/c/deep"])
+        (listed,) = (file for file in files.listing("/") if file.path == "/another-name")
+        self.assertEqual(len(files.read(listed)), 70_000)
+
 
 class Damaged(unittest.TestCase):
     def test_a_torn_record_hides_only_its_own_file(self):

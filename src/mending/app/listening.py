@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 import msgspec
 
 from mending.case import Case, listened, saw
-from mending.crash.judge import SeenCode, codes_in
+from mending.crash.screens import SeenCode, codes_in
 from mending.knowledge import Codes, Pack
 from mending.model import Hand, UsageError, clean_text
 from mending.reason import Statement, Understanding

@@ -12,7 +12,7 @@ from collections.abc import Mapping, Sequence
 import msgspec
 
 from mending.boot.chain import Trace
-from mending.crash.judge import SeenCode
+from mending.crash.screens import SeenCode
 from mending.knowledge import WhyNotRun
 from mending.model import Finding, InputError
 from mending.reason import ReportKind

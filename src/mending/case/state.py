@@ -21,7 +21,7 @@ from mending.case.events import (
     Traced,
     Tried,
 )
-from mending.crash.judge import SeenCode, clues_of_codes
+from mending.crash.screens import SeenCode, clues_of_codes
 from mending.knowledge import UNKNOWN
 from mending.model import Finding
 from mending.reason import Evidence, Report, Watched

@@ -7,7 +7,6 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 from mending.boot.chain import Trace, TreeEnvironment
-from mending.boot.uefi import read_boot_options
 from mending.case.events import (
     Added,
     AnyEvent,
@@ -23,8 +22,8 @@ from mending.case.events import (
     Tried,
 )
 from mending.case.folder import Case, record
-from mending.crash.judge import SeenCode, clues_in
 from mending.crash.results import CrashesResult
+from mending.crash.screens import SeenCode
 from mending.disk.layout import HEAD_BYTES, content_kind_of
 from mending.knowledge import UNKNOWN, Pack, Sign, Step, WhyNotRun
 from mending.model import Hand, InputError, RefusedError, UsageError, clean_text, load_rapidfuzz
@@ -140,6 +139,8 @@ def _sort_of_folder(folder: Path) -> str:
         InputError: a folder that is neither.
     """
     try:
+        from mending.boot.uefi import read_boot_options  # noqa: PLC0415 - lazy: seldom added
+
         read_boot_options(folder)
     except InputError:
         TreeEnvironment(open_folder_source(str(folder)))
@@ -154,6 +155,8 @@ def traced(case: Case, hand: Hand, trace: Trace) -> Case:
 
 def records_read(case: Case, hand: Hand, result: CrashesResult) -> Case:
     """Record what the crash records of the case show."""
+    from mending.crash.judge import clues_in  # noqa: PLC0415 - lazy: only after reading records
+
     return record(case, hand, Read(at=hand.since, files=result.files, clues=clues_in(result)))
 
 

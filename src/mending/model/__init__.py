@@ -28,6 +28,7 @@ from mending.model.errors import (
 )
 from mending.model.filesystem_kinds import KINDS, FilesystemKind, KindRow
 from mending.model.findings import Finding, Severity, Where
+from mending.model.folder_names import FolderName
 from mending.model.hand import Hand
 from mending.model.log_records import LogRecord, RestorePoint
 from mending.model.optional_packages import (
@@ -61,6 +62,7 @@ __all__ = [
     "FilesystemKind",
     "Finding",
     "FindingId",
+    "FolderName",
     "Hand",
     "InputError",
     "KindRow",

@@ -108,10 +108,15 @@ KINDS: Mapping[FilesystemKind, KindRow] = {
         first_structure=1024,
         identifier=(1024 + 104, 16),
     ),
-    FilesystemKind.XFS: KindRow(identifier=(32, 16), mounted_by_identifier=True, is_journaled=True),
+    FilesystemKind.XFS: KindRow(
+        is_readable=True, identifier=(32, 16), mounted_by_identifier=True, is_journaled=True
+    ),
     # members of one Btrfs share their identifier on purpose
     FilesystemKind.BTRFS: KindRow(
-        is_journaled=True, first_structure=65_536, identifier=(65_536 + 32, 16)
+        is_readable=True,
+        is_journaled=True,
+        first_structure=65_536,
+        identifier=(65_536 + 32, 16),
     ),
     FilesystemKind.APFS: KindRow(identifier=(72, 16), table_type=0xAF, guid_type=_APFS),
     FilesystemKind.HFS_PLUS: KindRow(

@@ -95,8 +95,13 @@ ten thousand.
 EXPANDED_MOST = 1024 * 1024 * 1024
 """Most bytes that come out of one packed log; more would cost minutes."""
 
-HIVE_BYTES = 64 * 1024 * 1024
-"""Largest settings hive that is read; those of the system itself have ten to thirty MiB."""
+HIVE_BYTES = 256 * 1024 * 1024
+"""Largest settings hive that is read; system hives have ten to thirty MiB, those of programs up to
+two hundred.
+"""
+
+HIVE_CELLS_BYTES = 24 * 1024 * 1024
+"""Up to this length every cell of a hive is looked at; of longer ones the bins, for time."""
 
 TABLE_FILE_BYTES = 128 * 1024 * 1024
 """Largest table of events that is held in memory as a whole; larger exports are given as XML or as

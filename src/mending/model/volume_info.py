@@ -28,6 +28,8 @@ class VolumeInfo(msgspec.Struct, frozen=True, kw_only=True):
         identifier: UUID or serial number in the usual way of writing; empty where there is none.
         group: the volume group that it is part of.
         logical: names, as below `/dev/mapper`, of the volumes inside that group.
+        contained: volumes inside a container, each with its role where it has one.
+        darwin: name of the one that holds a system of the darwin family; empty where none does.
         used: bytes in use; None where that is not cheap to know.
         problems: what is wrong behind the first sector.
         unchecked: what could not be checked and why, one sentence each.
@@ -38,6 +40,8 @@ class VolumeInfo(msgspec.Struct, frozen=True, kw_only=True):
     identifier: str = ""
     group: str = ""
     logical: tuple[str, ...] = ()
+    contained: tuple[str, ...] = ()
+    darwin: str = ""
     used: int | None = None
     state: VolumeState = VolumeState.UNKNOWN
     problems: tuple[Problem, ...] = ()

@@ -16,7 +16,7 @@ from math import log, prod
 
 import msgspec
 
-from mending.crash.judge import SeenCode, codes_in
+from mending.crash.screens import SeenCode, codes_in
 from mending.knowledge import Codes, Pack, Sign
 from mending.reason.reach import possible_phases
 from mending.reason.speech import JOINT, NOT, Clause, Listener

@@ -162,14 +162,17 @@ def system_tree(letter: bytes) -> Tree:
 
 
 def store_bytes(
-    device: StoreDevice, loader: str, numbers: Mapping[int, int] | None = None
+    device: StoreDevice,
+    loader: str,
+    numbers: Mapping[int, int] | None = None,
+    more: Mapping[int, Any] | None = None,
 ) -> bytes:
     """A boot configuration with one entry.
 
     Args:
         device: the system's volume.
         loader: the file name of the system's loader.
-        numbers: further elements of the entry, numbers or switches.
+        numbers: further elements of the entry, numbers or switches. more: of other kinds.
     """
     raw = boot_store.encode_device(device)
     elements: dict[int, Any] = {
@@ -183,6 +186,7 @@ def store_bytes(
             element: value.to_bytes(1 if element >> 24 & 15 == 6 else 8, "little")
             for element, value in (numbers or {}).items()
         },
+        **(more or {}),
     }
     manager = {boot_store.DEFAULT: ENTRY, boot_store.DISPLAY_ORDER: [ENTRY]}
     objects = {

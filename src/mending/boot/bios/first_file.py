@@ -149,8 +149,9 @@ def _check_content(
     ran = run_to(disk, volume, files, found)
     if ran.reached is False:
         return code_fault(volume, found.path, ran)
-    how = " and, run in the emulator, reads" if ran.reached else ""
-    says = f"{found.path}, which the boot code loads{how}, is there ({found.bytes} bytes)."
+    says = f"{found.path}, which the boot code loads, is there ({found.bytes} bytes)."
+    if ran.reached:
+        says = f"The boot code, run in the emulator, gets to {found.path} ({found.bytes} bytes)."
     return passed(Phase.BOOT_MANAGER, says, where, then(found.path))
 
 

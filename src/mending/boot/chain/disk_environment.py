@@ -1,13 +1,17 @@
 """The boot environment of a disk."""
 
+import msgspec
+
 from mending.boot.chain.environment import BootEnvironment, FreeSpace
 from mending.disk.files import Files, open_files
-from mending.disk.layout import Disk
+from mending.disk.layout import Disk, with_logical_volumes
 from mending.disk.system import Contents, read_contents
 from mending.disk.volume import SOUND_FAT, Volume, first_superblock_backup, read_volume_info
-from mending.formats.filesystem import ext
+from mending.formats.btrfs import tree
+from mending.formats.filesystem import ext, xfs
 from mending.model import FilesystemKind, Where
 
+_LEAST_INODE = 512
 _CASE_COUNTS = {"label", "partlabel"}
 _READ_ONLY_FEATURE = 0x1000
 """Of an ext volume: never mounted for writing (`EXT4_FEATURE_RO_COMPAT_READONLY`)."""
@@ -20,13 +24,14 @@ class DiskEnvironment(BootEnvironment):
 
     def __init__(self, disk: Disk) -> None:
         super().__init__()
-        self.disk = disk
+        source, self._logical = with_logical_volumes(disk.source, disk.volumes)
+        self.disk = msgspec.structs.replace(disk, source=source)
         self._contents: dict[int, Contents] = {}
 
     @property
     def volumes(self) -> tuple[Volume, ...]:
         """See `BootEnvironment.volumes`."""
-        return self.disk.volumes
+        return (*self.disk.volumes, *self._logical)
 
     def contents(self, volume: Volume) -> Contents:
         """See `BootEnvironment.contents`."""
@@ -50,6 +55,7 @@ class DiskEnvironment(BootEnvironment):
             "label": info.label or volume.label,
             "partuuid": volume.partuuid.lower(),
             "partlabel": volume.partlabel,
+            "mapped": volume.mapped.lower(),
         }
         return names.get(kind, "")
 
@@ -66,12 +72,18 @@ class DiskEnvironment(BootEnvironment):
 
     def unknown(self) -> list[Volume]:
         """See `BootEnvironment.unknown`."""
-        return [volume for volume in self.volumes if volume.kind.hides_names or volume.boot.unread]
+        hidden = [each for each in self.volumes if each.kind.hides_names or each.boot.unread]
+        return [volume for volume in hidden if not self._is_all_read(volume)]
+
+    def _is_all_read(self, volume: Volume) -> bool:
+        """Whether a physical volume hides nothing: every volume of its group can be read."""
+        names = self.contents(volume).info.logical
+        return bool(names) and set(names) <= {logical.mapped for logical in self._logical}
 
     def free_space(self, volume: Volume) -> FreeSpace | None:
-        """See `BootEnvironment.free_space`; only superblocks of ext tell of it here."""
+        """See `BootEnvironment.free_space`; superblocks of ext, XFS and Btrfs tell of it."""
         if volume.filesystem is not FilesystemKind.EXT:
-            return None
+            return self._free_space_of_others(volume)
         head = self.disk.source.read(volume.offset + ext.SUPERBLOCK_OFFSET, ext.SIZE)
         block, info = ext.SUPERBLOCK.read(head, 0), self.contents(volume).info
         reserved = block.reserved_blocks_low * block.block_size
@@ -81,6 +93,24 @@ class DiskEnvironment(BootEnvironment):
             never_written=bool(block.read_only & _READ_ONLY_FEATURE),
             where=Where(offset=head.offset, length=len(head.data)),
         )
+
+    def _free_space_of_others(self, volume: Volume) -> FreeSpace | None:
+        """File systems that make inodes as they need them."""
+        at, length = int(volume.offset), xfs.SIZE
+        if volume.filesystem is FilesystemKind.BTRFS:
+            at, length = volume.offset + tree.SUPERBLOCK_AT, tree.SUPERBLOCK_BYTES
+        head = self.disk.source.read(at, length)
+        if volume.filesystem is FilesystemKind.XFS and len(head) == xfs.SIZE:
+            free = xfs.free_bytes(xfs.SUPERBLOCK.read(head, 0))
+        elif volume.filesystem is FilesystemKind.BTRFS:
+            block = tree.read_superblock(head.data)
+            if block is None:
+                return None
+            free = block.free
+        else:
+            return None
+        where = Where(offset=at, length=length)
+        return FreeSpace(bytes=free, inodes=free // _LEAST_INODE, where=where)
 
     def fats_can_be_mended(self, volume: Volume) -> bool:
         """See `BootEnvironment.fats_can_be_mended`."""

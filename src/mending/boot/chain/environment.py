@@ -21,8 +21,10 @@ from mending.model.limits import FILE_BYTES
 MEMORY_DISK = "memdisk"
 """What GRUB calls the memory disk of the image that runs."""
 _MEMORY_DISK_NUMBER = -1
+_ID_PARTS = (6, 4, 4, 4, 4, 4, 6)
 _DEVICE = re.compile(r"(?:hd0)?,?(?:(?:msdos|gpt)?(\d+))?(?:,.*)?")
-_ELSEWHERE = re.compile(r"(hd[1-9]|cd|fd|lvm/|md/|ieee|crypto|proc|tftp|http|loop)")
+_LOGICAL = re.compile(r"(lvm|lvmid)/(.+)")
+_ELSEWHERE = re.compile(r"(hd[1-9]|cd|fd|lvm/|lvmid/|md/|ieee|crypto|proc|tftp|http|loop)")
 
 
 class FreeSpace(msgspec.Struct, frozen=True, kw_only=True):
@@ -53,7 +55,7 @@ class BootEnvironment(ABC):
     knows_names = True
 
     def __init__(self) -> None:
-        self._files: dict[int, Files] = {}
+        self._files: dict[tuple[int, str], Files] = {}
         self._memory_disk: Volume | None = None
 
     @property
@@ -99,9 +101,10 @@ class BootEnvironment(ABC):
         Raises:
             FilesUnavailableError
         """
-        if volume.number not in self._files:
-            self._files[volume.number] = self._open(volume)
-        return self._files[volume.number]
+        key = volume.number, volume.top
+        if key not in self._files:
+            self._files[key] = self._open(volume)
+        return self._files[key]
 
     def device(self, name: str) -> Volume | None:
         """The volume that GRUB calls `hd0,msdos1`, `hd0,gpt2` or `,2`; None where there is none of
@@ -115,6 +118,12 @@ class BootEnvironment(ABC):
             if self._memory_disk is None:
                 raise OutOfReachError("the image carries no memory disk")
             return self._memory_disk
+        logical = _LOGICAL.fullmatch(inside)
+        if logical is not None:
+            name = logical.group(2)
+            found = [each for each in self.volumes if name in (each.mapped, _plain_id(each))]
+            if found:
+                return found[0]
         match = _DEVICE.fullmatch(inside)
         if _ELSEWHERE.match(inside) or match is None or match.group(1) is None:
             raise OutOfReachError(f"{name or 'the device'} is not a volume of this disk")
@@ -122,6 +131,8 @@ class BootEnvironment(ABC):
 
     def device_of(self, volume: Volume) -> str:
         """What GRUB calls a volume."""
+        if volume.mapped:
+            return f"lvm/{volume.mapped}"
         return MEMORY_DISK if volume is self._memory_disk else f"hd0,{volume.number}"
 
     def attach_memory_disk(self, data: bytes) -> None:
@@ -130,7 +141,7 @@ class BootEnvironment(ABC):
         Raises:
             FilesUnavailableError: it can be read neither as archive nor as FAT.
         """
-        self._files[_MEMORY_DISK_NUMBER] = open_memory_disk(data)
+        self._files[_MEMORY_DISK_NUMBER, ""] = open_memory_disk(data)
         self._memory_disk = pseudo_volume(
             _MEMORY_DISK_NUMBER, FilesystemKind.MEMORY_DISK, label="the memory disk"
         )
@@ -196,6 +207,21 @@ class BootEnvironment(ABC):
         table = self.read_text(volume, "etc/fstab")
         rows = (row.split() for row in table.splitlines() if not row.lstrip().startswith("#"))
         return any(row[1:2] == ["/usr"] for row in rows)
+
+
+def _plain_id(volume: Volume) -> str:
+    """Identifiers of a group and its volume as GRUB writes them: hyphens behind the sixth character
+    and every fourth from there, the last part of six.
+    """
+    return "/".join(_hyphened(part) for part in volume.mapped_id.split("/"))
+
+
+def _hyphened(raw: str) -> str:
+    parts, at = [], 0
+    for length in _ID_PARTS:
+        parts.append(raw[at : at + length])
+        at += length
+    return "-".join(parts) if len(raw) == sum(_ID_PARTS) else raw
 
 
 def pseudo_volume(

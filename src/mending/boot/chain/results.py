@@ -41,8 +41,8 @@ class VolumeResult(msgspec.Struct, frozen=True, kw_only=True):
 
     `believes` is the length that the file system gives itself, 0 where it does not tell;
     `partition` is the identifier of the table entry, `identifier` that of the file system;
-    `earlier` lists folders of moved-aside installations. What has a default was added later:
-    records of older cases lack it.
+    `earlier` lists folders of moved-aside installations, `contained` the volumes of a container.
+    What has a default was added later: records of older cases lack it.
     """
 
     number: int
@@ -60,6 +60,7 @@ class VolumeResult(msgspec.Struct, frozen=True, kw_only=True):
     used: int | None = None
     state: str = VolumeState.UNKNOWN
     earlier: tuple[str, ...] = ()
+    contained: tuple[str, ...] = ()
 
     @classmethod
     def of(cls, volume: Volume, inside: Contents | None, *, runs_code: bool) -> "VolumeResult":
@@ -88,6 +89,7 @@ class VolumeResult(msgspec.Struct, frozen=True, kw_only=True):
             used=info.used,
             state=info.state,
             earlier=inside.earlier if inside is not None else (),
+            contained=info.contained,
         )
 
 

@@ -28,13 +28,13 @@ class TreeEnvironment(BootEnvironment):
         super().__init__()
         self.tree = tree
         top = open_tree(tree)
-        self._files[1] = top
+        self._files[1, ""] = top
         self._volumes = [pseudo_volume(1, FilesystemKind.FOLDER, "/")]
         try:
             esp = next((folder for folder in _ESP_PLACES if _has_efi(top, folder)), None)
             if esp is not None:
                 self._volumes.append(pseudo_volume(2, FilesystemKind.FOLDER, f"/{esp}", efi=True))
-                self._files[2] = open_tree(tree, esp, caseless=True)
+                self._files[2, ""] = open_tree(tree, esp, caseless=True)
             systems, _ = systems_on(top, 1)
         except FilesUnavailableError as error:
             raise InputError(error.says, error.hint) from error
@@ -108,7 +108,7 @@ class TreeEnvironment(BootEnvironment):
         return False
 
     def _open(self, volume: Volume) -> Files:
-        return self._files[volume.number]
+        return self._files[volume.number, volume.top]
 
 
 def _has_efi(top: Files, folder: str) -> bool:

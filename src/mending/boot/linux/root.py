@@ -2,10 +2,13 @@
 
 import re
 
+import msgspec
+
 from mending.boot.chain import (
     BootEnvironment,
     CheckResult,
     Link,
+    OutOfReachError,
     doubtful,
     failed,
     finding,
@@ -20,7 +23,7 @@ from mending.boot.linux.system import SystemChecks
 from mending.disk.files import FileFound
 from mending.disk.layout import find_unlisted_volumes
 from mending.disk.system import PACKAGE_STATUS
-from mending.disk.volume import Volume
+from mending.disk.volume import DEFAULT_TOP, Volume
 from mending.formats.filesystem import ext
 from mending.model import (
     FilesystemKind,
@@ -35,6 +38,7 @@ from mending.model import (
 
 _NUMBER = re.compile(r"(?:[a-z]|p)(\d{1,3})$")
 """The partition's number at the end of a plain device name."""
+_TOP_SUBVOLUME = "5"
 _INITS = ("sbin/init", "etc/init", "bin/init", "bin/sh")
 """What the kernel tries, in this order (init/main.c)."""
 
@@ -127,13 +131,16 @@ class RootChecks:
         return self._check_root(volume).with_findings(note)
 
     def _mapped(self, given: str, name: VolumeName) -> CheckResult:
-        """A logical or an unlocked volume: its name can be checked, what is inside is not read."""
+        """A logical volume, or an unlocked one: of that only its name can be checked."""
         environment = self._environment
+        found = environment.named("mapped", name.value)
+        if found:
+            return self._check_root(found[0])
         for volume in environment.volumes:
             if name.value in environment.contents(volume).info.logical:
                 return self._not_checked(
-                    f"The root is a logical volume inside volume {volume.number}, which is not"
-                    " read."
+                    f"The root is a logical volume inside volume {volume.number}, of a kind or in"
+                    " a place that is not read."
                 )
         if name.value in unlocked_names(environment, self._command_line):
             return self._not_checked(
@@ -193,8 +200,42 @@ class RootChecks:
         fault = self._too_short(volume)
         if fault is not None:
             return failed(fault, self._init(volume))
-        says = f"The root is volume {volume.number} ({volume.filesystem})."
+        try:
+            inside = self._subvolume(volume)
+        except OutOfReachError as error:
+            return self._not_checked(f"The root is volume {volume.number}: {error}")
+        if isinstance(inside, CheckResult):
+            return inside
+        volume = inside
+        part = f", subvolume {volume.top}" if volume.top not in {"", DEFAULT_TOP} else ""
+        says = f"The root is volume {volume.number} ({volume.filesystem}){part}."
         return passed(Phase.KERNEL, says, Where(offset=volume.offset), self._init(volume))
+
+    def _subvolume(self, volume: Volume) -> Volume | CheckResult:
+        """The subvolume that is the root, by the options with which it is mounted; the default one
+        where they name none. Source: btrfs(5), "Mount Options".
+        """
+        if volume.filesystem is not FilesystemKind.BTRFS:
+            return volume
+        words = dict(
+            word.partition("=")[::2]
+            for word in (option(self._command_line, "rootflags") or "").split(",")
+        )
+        name = words.get("subvol", "").strip("/")
+        if words.get("subvolid", _TOP_SUBVOLUME) != _TOP_SUBVOLUME:
+            return self._not_checked(
+                f"The root is subvolume {words['subvolid']} of volume {volume.number}, named by its"
+                " number; it is not followed."
+            )
+        if name and self._environment.find(volume, name) is None:
+            says = (
+                f"The root is to be the subvolume {name} of volume {volume.number}, which is not"
+                " there."
+            )
+            return failed(finding(FindingId.ROOT_MISSING, Severity.FATAL, says, self._where))
+        whole = "subvolid" in words or "subvol" in words
+        top = name if whole else DEFAULT_TOP
+        return msgspec.structs.replace(volume, top=top)
 
     def _too_short(self, volume: Volume) -> Finding | None:
         """A file system that is longer than what is left of its volume: the kernel refuses to

@@ -42,6 +42,7 @@ class Entry(msgspec.Struct, frozen=True):
     Attributes:
         path, root: of the loader and of the system, as paths of a volume.
         kernel, hardware_layer: names of files that stand in for the usual ones.
+        recovery: objects that are started when this entry cannot be.
         numbers: elements that are numbers or switches.
     """
 
@@ -53,6 +54,7 @@ class Entry(msgspec.Struct, frozen=True):
     system_device: StoreDevice
     kernel: str
     hardware_layer: str
+    recovery: tuple[str, ...]
     numbers: dict[int, int]
 
 
@@ -142,8 +144,9 @@ class StoreChecks:
         if entry is None:
             says = self._says("names no entry to start that is in it")
             return self._failed(FindingId.BOOT_STORE_NO_ENTRY, says)
-        unfinished = [] if after.is_whole else [self._unfinished()]
-        return self._placed(entry, [*unfinished, *self._settings(entry)])
+        notes = [] if after.is_whole else [self._unfinished()]
+        notes += [*self._settings(entry), *self._recovery(hive, entry)]
+        return self._placed(entry, notes)
 
     def _placed(self, entry: Entry, notes: Sequence[Finding]) -> CheckResult:
         """On which volume the entry's loader and system are."""
@@ -194,6 +197,19 @@ class StoreChecks:
                 kind = FindingId.START_SETTING_LEFT
                 yield finding(kind, Severity.WARNING, says, self._where())
 
+    def _recovery(self, hive: Hive, entry: Entry) -> Iterator[Finding]:
+        """Whether the recovery that the entry names can be opened from the start."""
+        there = [name for name in entry.recovery if hive.find(f"Objects\\{name}") is not None]
+        why = ""
+        if entry.numbers.get(store.RECOVERY_ENABLED) == 0:
+            why = "is switched off"
+        elif entry.recovery and not there:
+            why = "is an entry that is not there"
+        if why:
+            says = self._says(f"names a recovery for {entry.title!r} that {why}")
+            unavailable = FindingId.RECOVERY_UNAVAILABLE
+            yield finding(unavailable, Severity.NOTE, says, self._where())
+
     def _unfinished(self) -> Finding:
         says = self._says("was not written to its end, and no log beside it finishes that")
         kind, phase = FindingId.HIVE_UNFINISHED, Phase.BOOT_MANAGER
@@ -229,6 +245,7 @@ def _entry(hive: Hive, identity: str, key: Key) -> Entry:
         else device,
         kernel=_text(raw.get(store.KERNEL)),
         hardware_layer=_text(raw.get(store.HARDWARE_LAYER)),
+        recovery=tuple(_listed(raw.get(store.RECOVERY_SEQUENCE))),
         numbers={
             element: store.number(value)
             for element, value in raw.items()
@@ -267,6 +284,11 @@ def _texts(elements: Key, number: int) -> tuple[str, ...]:
         return ()
     one = key.text("Element")
     return (one,) if one else key.texts("Element") or ()
+
+
+def _listed(raw: bytes | None) -> list[str]:
+    """A list of texts, as the bytes of an element hold it."""
+    return [part for part in (raw or b"").decode("utf-16-le", "replace").split("\0") if part]
 
 
 def _text(raw: bytes | None) -> str:

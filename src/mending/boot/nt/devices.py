@@ -9,10 +9,9 @@ a class between kernel and system volume, the kernel stops with INACCESSIBLE_BOO
 from collections.abc import Iterator, Mapping
 
 from mending.boot.chain import CheckResult, Link, failed, finding, not_checked, passed
-from mending.boot.nt.libraries import Libraries
 from mending.boot.nt.services import DISABLED, DRIVER_TYPES, SYSTEM, Driver, driver_fault
 from mending.boot.nt.session import SessionChecks
-from mending.boot.nt.start import NtSettings
+from mending.boot.nt.start import Libraries, NtSettings
 from mending.disk.hives import Key
 from mending.formats.nt.hive_cells import DamagedHiveError
 from mending.knowledge.families import nt_names

@@ -10,10 +10,9 @@ from collections.abc import Iterator
 
 from mending.boot.chain import CheckResult, Link, failed, finding, not_checked, passed
 from mending.boot.nt.devices import DeviceChecks
-from mending.boot.nt.libraries import Libraries
 from mending.boot.nt.services import Driver, boot_drivers, driver_fault, drivers_of
 from mending.boot.nt.session import SessionChecks
-from mending.boot.nt.start import NtSettings
+from mending.boot.nt.start import Libraries, NtSettings
 from mending.formats.nt.hive_cells import DamagedHiveError
 from mending.knowledge.families import nt_names
 from mending.model import Finding, FindingId, Phase, Severity, Where

@@ -17,8 +17,7 @@ from mending.boot.chain import (
     not_followed,
     passed,
 )
-from mending.boot.nt.libraries import Libraries
-from mending.boot.nt.start import NtStart, Program, read_program
+from mending.boot.nt.start import Libraries, NtStart, Program, read_program
 from mending.boot.nt.system_hive import HiveChecks
 from mending.disk.system import InstalledSystem
 from mending.disk.volume import Volume

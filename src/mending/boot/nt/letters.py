@@ -16,7 +16,7 @@ from mending.model import Finding, FindingId, Severity, Where
 
 _LETTERS = "MountedDevices"
 _NAME = "\\DosDevices\\{}:"
-_BY_GUID = b"DMIO:ID:"
+_BY_GUID, _BY_PLACE = b"DMIO:ID:", 12
 
 
 def letter_fault(settings: NtSettings, current: Key | None) -> Iterator[Finding]:
@@ -35,7 +35,7 @@ def letter_fault(settings: NtSettings, current: Key | None) -> Iterator[Finding]
     letter = folder[0].upper()
     bound = devices.data(_NAME.format(letter))
     ours = list(_own_names(settings))
-    if bound is None or not ours or bound in ours:
+    if bound is None or not ours or bound in ours or not _is_known(bound):
         return
     letters = [
         value.name[-2]
@@ -62,11 +62,14 @@ def _own_names(settings: NtSettings) -> Iterator[bytes]:
         yield signature.to_bytes(4, "little") + start.volume.offset.to_bytes(8, "little")
 
 
+def _is_known(bound: bytes) -> bool:
+    """Whether what is kept names a partition; volumes of several disks have other names."""
+    by_guid = bound.startswith(_BY_GUID) and len(bound) == len(_BY_GUID) + 16
+    return by_guid or len(bound) == _BY_PLACE
+
+
 def _told(bound: bytes) -> str:
-    if bound.startswith(_BY_GUID) and len(bound) == len(_BY_GUID) + 16:
+    if len(bound) != _BY_PLACE:
         return f"partition {uuid.UUID(bytes_le=bound[len(_BY_GUID) :])}"
-    if len(bound) == 12:
-        signature, offset = bound[:4], bound[4:]
-        at = int.from_bytes(offset, "little")
-        return f"byte {at} of disk {int.from_bytes(signature, 'little'):08x}"
-    return f"{len(bound)} bytes that name no partition"
+    signature, at = (int.from_bytes(part, "little") for part in (bound[:4], bound[4:]))
+    return f"byte {at} of disk {signature:08x}"

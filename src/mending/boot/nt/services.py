@@ -10,8 +10,7 @@ from collections.abc import Mapping
 import msgspec
 
 from mending.boot.chain import finding
-from mending.boot.nt.libraries import Libraries
-from mending.boot.nt.start import NtSettings, Program, read_program
+from mending.boot.nt.start import Libraries, NtSettings, Program, read_program
 from mending.disk.hives import Key
 from mending.knowledge.families import nt_names
 from mending.model import Finding, FindingId, Phase, Severity, Where

@@ -17,15 +17,15 @@ from mending.boot.chain import (
     not_followed,
     passed,
 )
-from mending.boot.nt.libraries import Libraries
 from mending.boot.nt.replayed_hive import replayed_hive
 from mending.boot.nt.services import AUTOMATIC, DRIVER_TYPES, Driver
 from mending.boot.nt.sign_in import SignInChecks
-from mending.boot.nt.start import NtSettings, Program, read_program
+from mending.boot.nt.start import Libraries, NtSettings, Program, read_program
 from mending.disk.hives import Hive
 from mending.formats.nt.hive_cells import DamagedHiveError
 from mending.knowledge.families import nt_names
 from mending.model import Finding, FindingId, Phase, Severity, Where
+from mending.model.limits import HIVE_BYTES
 
 _UNREAD = FindingId.SESSION_NOT_CHECKED
 _CONFIG = "system32/config"
@@ -39,7 +39,7 @@ class SessionChecks:
 
     def __init__(self, settings: NtSettings, drivers: Mapping[str, Driver]) -> None:
         self._settings, self._start, self._drivers = settings, settings.start, drivers
-        self._read: dict[str, Hive] = {}
+        self._software: Hive | None = None
 
     @not_followed(_UNREAD, "A hive of the system", then=lambda checks: checks.programs)
     def hives(self) -> CheckResult:
@@ -52,12 +52,17 @@ class SessionChecks:
             if found is None:
                 says = f"The hive {path} is not there."
                 return self._failed(FindingId.HIVE_DAMAGED, says, where, self.programs)
+            if found.bytes > HIVE_BYTES:
+                says = f"The hive {found.path} has {found.bytes} bytes, more than are read."
+                note = finding(_UNREAD, Severity.NOTE, says, where)
+                return not_checked(note, self.programs)
             environment, volume = self._start.environment, self._start.volume
             hive, after, why = replayed_hive(environment, volume, found.path)
             if hive is None:
                 says = f"The hive {found.path} cannot be used: {why}."
                 return self._failed(FindingId.HIVE_DAMAGED, says, where, self.programs)
-            self._read[name] = hive
+            if name == nt_names().session.hives[0]:
+                self._software = hive
             if not after.is_whole:
                 unfinished.append(where)
         if unfinished:
@@ -66,7 +71,7 @@ class SessionChecks:
             kind, phase = FindingId.HIVE_UNFINISHED, Phase.SESSION
             fault = finding(kind, Severity.WARNING, says, unfinished[0], phase=phase)
             return doubtful(fault, self.programs)
-        says = f"{len(self._read)} other hives of the system are whole."
+        says = f"{len(nt_names().session.hives)} other hives of the system are whole."
         where = Where(path=self._start.path(_CONFIG))
         return passed(Phase.SESSION, says, where, self.programs)
 
@@ -111,8 +116,7 @@ class SessionChecks:
         return finding(kind, Severity.FATAL, says, program.where)
 
     def _sign_in(self) -> Link:
-        software = self._read.get(nt_names().session.hives[0])
-        return SignInChecks(self._settings, software).sign_in
+        return SignInChecks(self._settings, self._software).sign_in
 
     def _left(self) -> Iterator[Finding]:
         """What was left unfinished or switched off; damage in a key costs what is in it."""
@@ -162,8 +166,15 @@ class SessionChecks:
 
     def _dumps(self) -> Iterator[Finding]:
         key = self._settings.control_set.path("Control", "CrashControl")
+        memory = self._settings.control_set.path("Control", "Session Manager", "Memory Management")
+        pages = memory.texts("PagingFiles") if memory is not None else None
+        why = ""
         if key is not None and key.number("CrashDumpEnabled") == _NO_DUMPS:
-            says = "No record is written at a stop: that is switched off in the settings."
+            why = "that is switched off in the settings"
+        elif pages == ():
+            why = "there is no page file to write it into"
+        if why:
+            says = f"No record is written at a stop: {why}."
             yield finding(FindingId.DUMPS_OFF, Severity.NOTE, says, self._hive_place())
 
     def _services(self) -> Iterator[Finding]:

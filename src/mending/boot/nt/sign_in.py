@@ -8,6 +8,8 @@ programs are named with it.
 
 from collections.abc import Iterator
 
+import msgspec
+
 from mending.boot.chain import CheckResult, failed, finding, not_checked, not_followed, passed
 from mending.boot.nt.letters import letter_fault
 from mending.boot.nt.start import NtSettings, read_program
@@ -33,7 +35,9 @@ class SignInChecks:
     """
 
     def __init__(self, settings: NtSettings, software: Hive | None) -> None:
-        self._settings, self._start, self._software = settings, settings.start, software
+        self._settings, self._software = settings, software
+        # programs of a sign-in may be made for an older machine that this one can be, too
+        self._start = msgspec.structs.replace(settings.start, machine=0)
         self._where = Where(path=settings.start.path("system32/config/software"))
 
     @not_followed(_UNREAD, "The sign-in")
@@ -133,7 +137,7 @@ class SignInChecks:
                 yield finding(FindingId.PROFILE_MISSING, Severity.WARNING, says, Where(path=hive))
 
     def _folder(self, written: str) -> str:
-        path, is_whole = self._start.program(written)
+        path, is_whole = self._start.located(written)
         return path if is_whole else f"/{path}"
 
     def _room(self) -> Iterator[Finding]:

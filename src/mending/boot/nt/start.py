@@ -1,6 +1,7 @@
 """What the checks of one system of the nt family look at, and its programs as they judge them."""
 
 import re
+from collections.abc import Collection
 
 import msgspec
 
@@ -13,8 +14,19 @@ from mending.model import InputError, Where, Window
 
 _PROGRAM_BYTES = 64 * 1024 * 1024
 """Longest program that is read whole; kernels have some twelve MiB."""
+_ALL_BYTES = 256 * 1024 * 1024
+"""Bytes of all programs that are read of one system; real ones need some sixty MiB."""
 _PROGRAM_END = re.compile(r"\.(exe|sys|com|dll)(?=\s|$)", re.IGNORECASE)
 _MACHINES = {0x14C: "32-bit PCs", 0x8664: "64-bit PCs", 0xAA64: "64-bit ARM", 0x1C4: "32-bit ARM"}
+
+
+class Allowance:
+    """How many bytes of programs may still be read of one system: a hostile one may name a long
+    file a thousand times.
+    """
+
+    def __init__(self) -> None:
+        self.left = _ALL_BYTES
 
 
 class NtStart(msgspec.Struct, frozen=True):
@@ -25,6 +37,7 @@ class NtStart(msgspec.Struct, frozen=True):
         kernel, hardware_layer: names of files in its programs' folder that stand in for the usual
             ones; empty where none do.
         machine: what its loader was made for; 0 where that is not known.
+        allowance: shared by all checks of the system.
     """
 
     environment: BootEnvironment
@@ -33,6 +46,7 @@ class NtStart(msgspec.Struct, frozen=True):
     kernel: str = ""
     hardware_layer: str = ""
     machine: int = 0
+    allowance: Allowance = msgspec.field(default_factory=Allowance)
 
     def path(self, below: str) -> str:
         """The path of something in the system's folder."""
@@ -46,15 +60,20 @@ class NtStart(msgspec.Struct, frozen=True):
         return kernel, layer
 
     def program(self, line: str) -> tuple[str, bool]:
-        """The program or folder that a line of settings names, without its arguments, and whether
-        it is told from the top of the system's volume.
+        """The program that a line of settings names, without its arguments, and whether it is told
+        from the top of the system's volume.
         """
         text = line.strip().removeprefix("\\??\\").replace("\\", "/")
         if text.startswith('"'):
             text = text[1:].partition('"')[0]
         ending = _PROGRAM_END.search(text)
-        text = text[: ending.end()] if ending else text
-        names = nt_names().drivers
+        return self.located(text[: ending.end()] if ending else text)
+
+    def located(self, written: str) -> tuple[str, bool]:
+        """The file or folder that a path of settings means, and whether it is told from the top of
+        the system's volume.
+        """
+        text, names = written.strip().replace("\\", "/"), nt_names().drivers
         for prefix in names.system_root:
             if text.lower().startswith(prefix):
                 return self.path(text[len(prefix) :].lstrip("/")), True
@@ -82,6 +101,7 @@ class Program(msgspec.Struct, frozen=True):
     Attributes:
         why: what is wrong with it; empty where it is sound or could not be read.
         unread: why it could not be judged.
+        is_summed: whether it carries a checksum in its header.
     """
 
     path: str
@@ -90,6 +110,7 @@ class Program(msgspec.Struct, frozen=True):
     why: str = ""
     unread: str = ""
     offset: int = 0
+    is_summed: bool = False
 
     @property
     def where(self) -> Where:
@@ -111,6 +132,9 @@ def read_program(start: NtStart, path: str) -> Program | None:
             return None
         if found.bytes > _PROGRAM_BYTES:
             return Program(found.path, unread=f"it has {found.bytes} bytes")
+        start.allowance.left -= found.bytes
+        if start.allowance.left < 0:
+            return Program(found.path, unread=f"{_ALL_BYTES} bytes of programs were read before it")
         data = environment.read(start.volume, path, _PROGRAM_BYTES)
     except (OutOfReachError, InputError) as error:
         return Program(path, unread=str(error))
@@ -133,8 +157,55 @@ def _judged(path: str, data: bytes, machine: int) -> Program:
     if sums is not None and sums[0] != sums[1]:
         why = f"its checksum is {sums[1]:x} and should be {sums[0]:x}"
         return Program(path, data, image, why)
-    return Program(path, data, image)
+    return Program(path, data, image, is_summed=sums is not None)
 
 
 def _machine(number: int) -> str:
     return _MACHINES.get(number, f"machine {number:x}")
+
+
+class Libraries:
+    """The libraries of one system, each read once.
+
+    Args:
+        judged: names of those that were judged already: only what they offer counts.
+    """
+
+    def __init__(self, start: NtStart, judged: Collection[str] = ()) -> None:
+        self._start, self._judged = start, judged
+        self._found: dict[str, Program | None] = {}
+        self._offered: dict[str, frozenset[str]] = {}
+
+    def lacking(self, program: Program) -> str:
+        """What a program wants and does not get; empty where it gets all that can be told."""
+        virtual = nt_names().kernel.virtual_libraries
+        if program.image is None:
+            return ""
+        for wanted in pe_tables.imports(program.data):
+            name = wanted.library.lower()
+            if name.startswith(virtual):
+                continue
+            library = self._library(name)
+            if name in self._judged and (library is None or library.why):
+                continue
+            if library is None:
+                return f"it needs {wanted.library}, which is not there"
+            if library.why:
+                return f"it needs {library.path}, which is damaged: {library.why}"
+            missing = set(wanted.names) - self._offers(name, library)
+            if missing and library.image is not None:
+                return f"it needs {min(missing)} of {library.path}, which does not offer that"
+        return ""
+
+    def _library(self, name: str) -> Program | None:
+        if name not in self._found:
+            folders = nt_names().kernel.library_folders
+            paths = (self._start.path(f"{folder}/{name}") for folder in folders)
+            programs = (read_program(self._start, path) for path in paths)
+            self._found[name] = next((each for each in programs if each is not None), None)
+        return self._found[name]
+
+    def _offers(self, name: str, library: Program) -> frozenset[str]:
+        if name not in self._offered:
+            self._offered[name] = pe_tables.exports(library.data)
+        return self._offered[name]

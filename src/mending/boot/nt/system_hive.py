@@ -25,7 +25,7 @@ from mending.boot.nt.replayed_hive import replayed_hive, told
 from mending.boot.nt.start import NtSettings, NtStart
 from mending.disk.hives import Hive, Key, Replayed
 from mending.formats.nt.hive_cells import DamagedHiveError
-from mending.model import Finding, FindingId, Phase, Problem, Severity, Where
+from mending.model import Finding, FindingId, InputError, Phase, Problem, Severity, Where
 from mending.model.limits import HIVE_BYTES
 
 _HIVE = "system32/config/system"
@@ -119,6 +119,20 @@ class HiveChecks:
 
     def _at(self, problem: Problem) -> Where:
         return Where(path=self._name, offset=problem.offset, length=problem.length)
+
+
+def read_settings(start: NtStart) -> NtSettings | None:
+    """The settings that the kernel of a system would see; None where the hive cannot be used.
+
+    Raises:
+        OutOfReachError: its file cannot be read.
+    """
+    try:
+        hive, _, _ = replayed_hive(start.environment, start.volume, start.path(_HIVE))
+        selected = _selected(hive) if hive is not None else None
+    except InputError:
+        return None
+    return NtSettings(start, hive, selected) if hive is not None and selected is not None else None
 
 
 def _selected(hive: Hive) -> Key | None:

@@ -16,6 +16,7 @@ from mending.boot.chain import (
     doubtful,
     failed,
     finding,
+    not_checked,
     passed,
     run_chain,
 )
@@ -51,6 +52,8 @@ class UefiChain:
 
     def volume(self) -> CheckResult:
         """Is there a volume that firmware looks into, and can it be read?"""
+        if not any(esp.loaders for esp in self._found) and self._is_darwin_alone():
+            return self._by_firmware_of_its_own()
         if not self._found:
             return self._no_volume()
         damaged = [esp for esp in self._found if esp.unreadable]
@@ -83,6 +86,30 @@ class UefiChain:
             self._environment, chosen.volume, chosen.loader.path, chosen.command_line
         )
         return passed(Phase.BOOT_RECORD, chosen.says, where, then, chosen.passed_over)
+
+    def _is_darwin_alone(self) -> bool:
+        """Whether every system on the disk is of the family that brings its own firmware."""
+        families = {
+            system.family
+            for volume in self._environment.volumes
+            if not volume.extended
+            for system in self._environment.contents(volume).systems
+        }
+        return families == {"darwin"}
+
+    def _by_firmware_of_its_own(self) -> CheckResult:
+        """Firmware of that family reads the container itself, and needs nothing on the ESP."""
+        volume = next(
+            each for each in self._environment.volumes if self._environment.contents(each).systems
+        )
+        inside = "; ".join(self._environment.contents(volume).info.contained)
+        says = (
+            f"Volume {volume.number} is a container with {inside}. Firmware made for it starts it"
+            " without the ESP; what it does, and what is in these volumes, cannot be checked from"
+            " outside."
+        )
+        where = Where(offset=volume.offset, length=volume.bytes)
+        return not_checked(finding(FindingId.VOLUME_NOT_CHECKED, Severity.NOTE, says, where))
 
     def _no_volume(self) -> CheckResult:
         ignored = any(volume.efi and volume.passed_over for volume in self._disk.volumes)

@@ -3,7 +3,7 @@
 from rich.console import Group, RenderableType
 
 from mending.cli.show.console import indented, named_target, rows, text, title
-from mending.repair.files import FilesResult
+from mending.repair.files import OWN_SUMS, FilesResult
 
 _MOST = 40
 
@@ -13,13 +13,15 @@ def show_files(result: FilesResult, named: str) -> RenderableType:
     command to type next.
     """
     parts: list[RenderableType] = [title(named_target(result.target, named))]
+    if result.by == OWN_SUMS:
+        return Group(*parts, *_by_own_sums(result))
     count = f"{result.checked} files that starting needs were compared on volume {result.volume}"
     if not result.files:
         return Group(
             *parts, indented(text(f"{count}; all are as their packages have them.", "green"))
         )
     parts += [
-        indented(text(f"{count}; {len(result.files)} of them are not sound.", "bold red")),
+        indented(text(f"{count}; not sound: {len(result.files)}.", "bold red")),
         text(""),
     ]
     cells = [
@@ -35,3 +37,25 @@ def show_files(result: FilesResult, named: str) -> RenderableType:
             text(f"do: mending mend {named} file-restore, with the same --from", "bold"),
         ]
     return Group(*parts)
+
+
+def _by_own_sums(result: FilesResult) -> list[RenderableType]:
+    """Programs that were judged by the sums in their headers."""
+    count = f"{result.checked} programs that starting needs were judged on volume {result.volume}"
+    without = (
+        f"{result.without_sum} of them carry no sum: only their headers were judged."
+        if result.without_sum
+        else ""
+    )
+    if not result.files:
+        parts = [indented(text(f"{count}; all are whole by the sums that they carry.", "green"))]
+        return [*parts, *([indented(text(without))] if without else [])]
+    parts = [
+        indented(text(f"{count}; not sound: {len(result.files)}.", "bold red")),
+        *([indented(text(without))] if without else []),
+        text(""),
+    ]
+    cells = [(file.path, file.state, file.package, file.why) for file in result.files[:_MOST]]
+    table = rows(cells, ("file", "state", "what it is", "why"), wide=3, drop=(2,))
+    more = len(result.files) - _MOST
+    return [*parts, table, *([text(f"… and {more} more; --json has all")] if more > 0 else [])]

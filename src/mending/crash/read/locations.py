@@ -10,7 +10,7 @@ import msgspec
 
 from mending.crash.read.system_locations import records_in_folder, records_of_system
 from mending.disk.files import Files, FilesUnavailableError, open_files, open_tree
-from mending.disk.layout import HEAD_BYTES, content_kind_of, survey
+from mending.disk.layout import HEAD_BYTES, content_kind_of, survey, with_logical_volumes
 from mending.model import InputError
 from mending.model.limits import EVIDENCE_BYTES
 from mending.source import MemorySource, Source, open_folder_source, open_source
@@ -102,7 +102,9 @@ def _on_disk(path: Path) -> list[LogFile]:
 def _volumes(source: Source) -> dict[int, Files]:
     """The volumes of a disk whose files can be read."""
     readable = {}
-    for volume in survey(source).volumes:
+    listed = survey(source).volumes
+    source, logical = with_logical_volumes(source, listed)
+    for volume in (*listed, *logical):
         try:
             readable[volume.number] = open_files(source, volume)
         except FilesUnavailableError:  # no file system with files, or a damaged one

@@ -54,7 +54,7 @@ class ExtVolume:
         data = self._chunk(group, chunk)[within * size : (within + 1) * size]
         at = self._table(group) + row * size
         if len(data) < size:  # a sector of the chunk cannot be read: perhaps not this one
-            data = self._read(at, size)
+            data = self.read(at, size)
         reading = ext_inodes.read(Window(data, self._offset + at), number, self.seed)
         if reading.problems:
             problem = reading.problems[0]
@@ -70,13 +70,17 @@ class ExtVolume:
         """
         if not 0 < number < self.block.blocks:
             raise DamagedFileError(f"block {number} is not on the volume.")
-        return Window(self._read(number * self.size, self.size), self._offset + number * self.size)
+        return Window(self.read(number * self.size, self.size), self._offset + number * self.size)
 
-    def blocks(self, number: int, count: int) -> bytes:
-        """Blocks that lie together. Raises InputError, ReadError."""
+    def place(self, number: int, count: int) -> int:
+        """Where blocks that lie together are, in bytes from the start of the volume.
+
+        Raises:
+            DamagedFileError: they are not on it.
+        """
         if not 0 < number <= number + count <= self.block.blocks:
             raise DamagedFileError(f"blocks {number} to {number + count} are not on the volume.")
-        return self._read(number * self.size, count * self.size)
+        return number * self.size
 
     def _table(self, group: int) -> int:
         """Where a group's inode table starts, in bytes from the start of the volume."""
@@ -84,7 +88,7 @@ class ExtVolume:
             size = self.block.group_bytes
             number, at = divmod(group, self.size // size)
             place = self.block.descriptor_block(number) * self.size + at * size
-            self._tables[group] = ext_inodes.table_block(self._read(place, size)) * self.size
+            self._tables[group] = ext_inodes.table_block(self.read(place, size)) * self.size
         return self._tables[group]
 
     def _chunk(self, group: int, chunk: int) -> bytes:
@@ -103,7 +107,8 @@ class ExtVolume:
         except InputError:
             return b""
 
-    def _read(self, offset: int, length: int) -> bytes:
+    def read(self, offset: int, length: int) -> bytes:
+        """Bytes of the volume, all of them. Raises InputError."""
         data = self._source.read(self._offset + offset, length).data
         if len(data) < length:
             raise InputError("it lies behind the end of the disk.")

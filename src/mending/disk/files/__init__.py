@@ -1,7 +1,7 @@
 """Files and folders inside volumes, by our own readers."""
 
 from mending.disk.files.files import FileDamagedError, FileFound, Files, FilesUnavailableError
-from mending.disk.files.readers import open_files, open_memory_disk, open_tree
+from mending.disk.files.readers import open_files, open_memory_disk, open_tree, possible_tops
 
 __all__ = [
     "FileDamagedError",
@@ -11,4 +11,5 @@ __all__ = [
     "open_files",
     "open_memory_disk",
     "open_tree",
+    "possible_tops",
 ]

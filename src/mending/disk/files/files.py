@@ -79,11 +79,17 @@ class Files:
 
     Args:
         fold: makes names alike that the file system takes for the same.
+        length: of a file by its path, for a reader whose listings may be outdated.
     """
 
-    def __init__(self, reader: FileReader, fold: Callable[[str], str] = str) -> None:
+    def __init__(
+        self,
+        reader: FileReader,
+        fold: Callable[[str], str] = str,
+        length: Callable[[str], int] | None = None,
+    ) -> None:
         self._reader = reader
-        self._fold = fold
+        self._fold, self._length = fold, length
         self._listings: dict[str, list[FileFound]] = {}
         self._names: dict[str, dict[str, FileFound]] = {}
 
@@ -113,7 +119,16 @@ class Files:
                 found = _TOP if target.startswith("/") else found
                 continue
             found = match
-        return found
+        return self._settled(found)
+
+    def _settled(self, found: FileFound) -> FileFound:
+        """A file with its own length."""
+        if self._length is None or found.is_folder or found.is_link:
+            return found
+        try:
+            return msgspec.structs.replace(found, bytes=self._length(found.path))
+        except InputError:
+            return msgspec.structs.replace(found, bytes=-1)
 
     def _refuse_hidden(self, folder: FileFound) -> None:
         """What damage may hide is not called missing."""
@@ -137,7 +152,7 @@ class Files:
         return self._fold(path)
 
     def listing(self, folder: str = "/") -> list[FileFound]:
-        """What a folder holds, without deleted entries.
+        """What a folder holds, without deleted entries; lengths as the folder has them.
 
         Raises:
             FilesUnavailableError
@@ -161,9 +176,10 @@ class Files:
         Raises:
             FileDamagedError, FilesUnavailableError
         """
-        if not found.bytes:
+        if found.is_folder or (not found.bytes and self._length is None):
             return b""
-        return _translated(lambda: self._reader.read(found.path, min(found.bytes, limit)))
+        most = limit if self._length is not None else min(found.bytes, limit)
+        return _translated(lambda: self._reader.read(found.path, most))
 
     def extents(self, found: FileFound) -> list[tuple[int, int]] | None:
         """Where the content of a file lies: offset in the volume and length in bytes, in order.

@@ -5,10 +5,8 @@ trees and memory disks as they are.
 import io
 from typing import TYPE_CHECKING
 
-from mending.disk.ext import ExtReader
 from mending.disk.fat import FatReader
 from mending.disk.files.files import Files, FilesUnavailableError, Listed
-from mending.disk.ntfs import NtfsReader
 from mending.disk.volume import Volume
 from mending.model import ByteOffset, FilesystemKind, InputError, clean_text
 from mending.source import MemorySource, MountedTree, Source
@@ -41,12 +39,42 @@ def open_files(source: Source, volume: Volume) -> Files:
 
 
 def _opened(source: Source, volume: Volume) -> Files:
+    # lazy: a disk has volumes of two or three kinds, and each reader takes its time to load
     if volume.filesystem is FilesystemKind.NTFS:
+        from mending.disk.ntfs import NtfsReader  # noqa: PLC0415
+
         reader = NtfsReader(source, volume.offset)
-        return Files(reader, reader.fold)
+        return Files(reader, reader.fold, reader.length)
     if volume.filesystem is FilesystemKind.EXT:
+        from mending.disk.ext import ExtReader  # noqa: PLC0415
+
         return Files(ExtReader(source, volume.offset))
+    if volume.filesystem is FilesystemKind.BTRFS:
+        from mending.disk.btrfs import BtrfsReader  # noqa: PLC0415
+
+        return Files(BtrfsReader(source, volume.offset, volume.top))
+    if volume.filesystem is FilesystemKind.XFS:
+        from mending.disk.xfs import XfsReader  # noqa: PLC0415
+
+        return Files(XfsReader(source, volume.offset))
     return Files(FatReader(source, volume.offset), str.casefold)
+
+
+def possible_tops(source: Source, volume: Volume) -> list[str]:
+    """The subvolumes of a volume that a system may take for its whole, the likeliest first; of most
+    file systems it is just the volume.
+
+    Raises:
+        FilesUnavailableError: it cannot be read.
+    """
+    if volume.filesystem is not FilesystemKind.BTRFS:
+        return [""]
+    from mending.disk.btrfs import BtrfsReader  # noqa: PLC0415 - lazy, as above
+
+    try:
+        return BtrfsReader(source, volume.offset).tops()
+    except InputError as error:
+        raise FilesUnavailableError(error.says, error.hint) from error
 
 
 def open_tree(tree: MountedTree, top: str = "", *, caseless: bool = False) -> Files:

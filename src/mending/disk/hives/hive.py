@@ -18,6 +18,7 @@ from mending.formats.nt.hive_cells import (
     read_value,
 )
 from mending.model import Problem, Window
+from mending.model.limits import HIVE_CELLS_BYTES
 
 _MOST_DEPTH = 512
 """The system allows no deeper path."""
@@ -41,13 +42,16 @@ class Hive:
     def __init__(self, data: bytes) -> None:
         reading = read(Window(data[:BASE_BYTES]))
         self.base: HiveBase = reading.record
-        self._bins = data[BASE_BYTES:]
+        self._bins = memoryview(data)[BASE_BYTES:]
         self._length = min(self.base.bins, len(self._bins))
         self.problems: tuple[Problem, ...] = reading.problems
 
     def check(self) -> tuple[Problem, ...]:
-        """What is wrong with the base block, the bins and their cells; keys are not walked."""
-        return (*self.problems, *check_bins(self._bins, self.base.bins))
+        """What is wrong with the base block, the bins and, up to `HIVE_CELLS_BYTES`, their cells;
+        keys are not walked.
+        """
+        cells = len(self._bins) <= HIVE_CELLS_BYTES
+        return (*self.problems, *check_bins(self._bins, self.base.bins, cells=cells))
 
     @property
     def root(self) -> "Key":
@@ -77,7 +81,7 @@ class Hive:
         (length,) = struct.unpack_from("<i", self._bins, at)
         if length > -8 or at - length > self._length:
             raise DamagedHiveError(f"the cell at {at} is free, or its length {length} is wrong.")
-        return self._bins[at + 4 : at - length]
+        return bytes(self._bins[at + 4 : at - length])
 
     def data(self, value: ValueCell) -> bytes:
         """The data of a value.

@@ -4,6 +4,7 @@ from mending.disk.volume import ENCRYPTED
 from mending.formats.evidence import dump, event_log
 from mending.formats.filesystem import ntfs
 from mending.formats.firmware import efi_variables
+from mending.formats.nt import hive_base
 from mending.formats.partition import gpt, mbr
 
 HEAD_BYTES = 8192
@@ -11,7 +12,8 @@ HEAD_BYTES = 8192
 
 
 def content_kind_of(head: bytes) -> str:
-    """`disk`, `variables`, `records` (dumps and binary logs of crashes), `text` or `other`.
+    """`disk`, `variables`, `records` (dumps and binary logs of crashes), `hive` (settings of the nt
+    family), `text` or `other`.
 
     Args:
         head: the first `HEAD_BYTES` of the file, or all of a shorter one.
@@ -20,6 +22,8 @@ def content_kind_of(head: bytes) -> str:
         return "variables"
     if dump.is_dump(head) or event_log.is_log(head):
         return "records"
+    if head[:4] == hive_base.MAGIC:
+        return "hive"
     signed = head[510:512] == mbr.SIGNATURE.to_bytes(2, "little")
     named = head[3:11] in {ntfs.OEM, ENCRYPTED} or gpt.SIGNATURE in {head[512:520], head[4096:4104]}
     blank = len(head) == HEAD_BYTES and not any(

@@ -68,6 +68,20 @@ class NtfsReader:
         """What a folder holds, as far as its index can be read."""
         return self._folder(self._find(folder)).rows
 
+    def length(self, path: str) -> int:
+        """The length of a file by its own record: what folders have of it may be outdated where it
+        has several names.
+
+        Raises:
+            InputError: its record is damaged.
+        """
+        record = self._record(path)
+        data = record.attribute(DATA)
+        if data is not None and not data.first:
+            return data.bytes
+        stream = self.table.stream(record, DATA)
+        return stream.bytes if stream is not None else 0
+
     def hidden(self, folder: str) -> str:
         """Why names of a folder may be hidden; empty where none can be."""
         problems = self._folder(self._find(folder)).problems
@@ -150,23 +164,18 @@ class NtfsReader:
         return self._folders[reference]
 
     def _row(self, name: str, entry: NameEntry) -> Listed:
-        """A row of a listing, with the length that the file's own record has; the folder's where
-        that is damaged.
+        """A row of a listing as the folder has it; see `length`. Whether what stands in for
+        something is a link is told by its own record.
         """
-        try:
-            record = self.table.record(entry.reference)
-            point = self._reparse(record)
-            is_link = point is not None and point.tag in _LINKS
-            if record.is_folder:
-                return name, 0, not is_link, is_link, _ALL_PERMISSIONS
-            data = record.attribute(DATA)
-            length = data.bytes if data is not None and not data.first else None
-            if length is None:
-                stream = self.table.stream(record, DATA)
-                length = stream.bytes if stream is not None else 0
-            return name, length, False, is_link, _ALL_PERMISSIONS
-        except InputError:
-            return name, entry.bytes, entry.is_folder, False, _ALL_PERMISSIONS
+        is_link = False
+        if entry.has_reparse:
+            try:
+                point = self._reparse(self.table.record(entry.reference))
+                is_link = point is not None and point.tag in _LINKS
+            except InputError:
+                is_link = False
+        is_folder = entry.is_folder and not is_link
+        return name, 0 if entry.is_folder else entry.bytes, is_folder, is_link, _ALL_PERMISSIONS
 
     def _entries(self, record: FileRecord, problems: list[Problem]) -> Iterator[NameEntry]:
         root = self.table.stream(record, INDEX_ROOT, INDEX)

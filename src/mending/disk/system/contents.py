@@ -4,7 +4,7 @@ what could not be looked at.
 
 import msgspec
 
-from mending.disk.files import FileFound, Files, FilesUnavailableError, open_files
+from mending.disk.files import FileFound, Files, FilesUnavailableError, open_files, possible_tops
 from mending.disk.system.installed import InstalledSystem, systems_on
 from mending.disk.volume import Volume, read_volume_info
 from mending.model import FilesystemKind, VolumeInfo, VolumeState
@@ -55,6 +55,9 @@ def read_contents(source: Source, volume: Volume) -> Contents:
     info = read_volume_info(source, volume)
     if volume.filesystem == FilesystemKind.SWAP:
         return Contents(volume=volume, info=info, role="swap")
+    if info.darwin:
+        system = InstalledSystem("darwin", volume.number, info.darwin)
+        return Contents(volume=volume, info=info, role="system", systems=(system,))
     systems: tuple[InstalledSystem, ...] = ()
     earlier: tuple[str, ...] = ()
     role, unread = "unknown", ""
@@ -63,7 +66,11 @@ def read_contents(source: Source, volume: Volume) -> Contents:
         # asked first: damage elsewhere must not hide it
         if volume.filesystem == FilesystemKind.NTFS and _sleeps(files):
             info = msgspec.structs.replace(info, state=VolumeState.HIBERNATED)
-        systems, earlier = systems_on(files, volume.number)
+        for top in possible_tops(source, volume):
+            inside = msgspec.structs.replace(volume, top=top)
+            systems, earlier = systems_on(open_files(source, inside), volume.number)
+            if systems:
+                break
         role = "system" if systems else _role(files)
     except FilesUnavailableError as error:
         unread = error.says if volume.kind.is_readable else ""

@@ -20,7 +20,7 @@ class InstalledSystem(msgspec.Struct, frozen=True):
     """One system on one volume.
 
     Attributes:
-        family: `nt` or `linux`.
+        family: `nt`, `linux` or `darwin`.
         volume: number of its volume.
         title: what it calls itself, or the folder it lives in.
     """

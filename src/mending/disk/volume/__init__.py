@@ -7,10 +7,18 @@ from mending.disk.volume.boot_sectors import (
     first_superblock_backup,
     look_at_start,
 )
-from mending.disk.volume.info import SOUND_FAT, copy_at, fat_volume, mapped_name, read_volume_info
-from mending.disk.volume.volume import Volume
+from mending.disk.volume.info import (
+    SOUND_FAT,
+    copy_at,
+    fat_volume,
+    mapped_name,
+    read_lvm_group,
+    read_volume_info,
+)
+from mending.disk.volume.volume import DEFAULT_TOP, Volume
 
 __all__ = [
+    "DEFAULT_TOP",
     "ENCRYPTED",
     "READABLE_DAMAGE",
     "SOUND_FAT",
@@ -21,5 +29,6 @@ __all__ = [
     "first_superblock_backup",
     "look_at_start",
     "mapped_name",
+    "read_lvm_group",
     "read_volume_info",
 ]

@@ -8,6 +8,7 @@ import msgspec
 
 from mending.disk.fat import read_fats, sound_one
 from mending.disk.volume import ntfs_info
+from mending.disk.volume.apfs_info import contained_volumes
 from mending.disk.volume.volume import Volume
 from mending.formats.container import lvm
 from mending.formats.filesystem import exfat, ext, fat, fat_tables, ntfs, signatures
@@ -188,6 +189,19 @@ def _marked(source: Source, volume: Volume) -> VolumeInfo:
 def _group(source: Source, volume: Volume) -> VolumeInfo:
     """A physical volume, with the names that the kernel gives to the logical ones of its group."""
     info = _marked(source, volume)
+    _, group = read_lvm_group(source, volume)
+    if group is None:
+        return info
+    names = tuple(mapped_name(group.name, logical.name) for logical in group.volumes)
+    return msgspec.structs.replace(info, group=group.name, logical=names)
+
+
+def read_lvm_group(source: Source, volume: Volume) -> tuple[str, lvm.Group | None]:
+    """The identifier of a physical volume, and the group that it describes.
+
+    Raises:
+        InputError: it cannot be read.
+    """
     label = source.read(volume.offset + 512, lvm.LABEL_BYTES)
     for area in lvm.description_areas(label):
         head = source.read(volume.offset + area.offset, lvm.AREA_HEAD_BYTES)
@@ -198,12 +212,8 @@ def _group(source: Source, volume: Volume) -> VolumeInfo:
         )
         group = lvm.read_group(text)
         if group is not None:
-            return msgspec.structs.replace(
-                info,
-                group=group.name,
-                logical=tuple(mapped_name(group.name, volume) for volume in group.volumes),
-            )
-    return info
+            return lvm.physical_id(label), group
+    return lvm.physical_id(label), None
 
 
 def mapped_name(group: str, volume: str) -> str:
@@ -211,6 +221,20 @@ def mapped_name(group: str, volume: str) -> str:
     (lvm(8), "NAMES").
     """
     return f"{group.replace('-', '--')}-{volume.replace('-', '--')}"
+
+
+def _container(source: Source, volume: Volume) -> VolumeInfo:
+    """A container of the darwin family, with what it tells of its volumes."""
+    info = _marked(source, volume)
+    inside = contained_volumes(source, volume.offset)
+    told = tuple(
+        each.name
+        + (f" ({each.role})" if each.role else "")
+        + (", encrypted" if each.is_encrypted else "")
+        for each in inside
+    )
+    darwin = next((each.name or "system" for each in inside if each.role == "system"), "")
+    return msgspec.structs.replace(info, contained=told, darwin=darwin)
 
 
 def _head(source: Source, volume: Volume) -> Window:
@@ -230,4 +254,5 @@ _READERS: dict[FilesystemKind, Callable[[Source, Volume], VolumeInfo]] = {
     FilesystemKind.EXT: _ext,
     **{row.filesystem: _marked for row in signatures.SIGNATURES},
     FilesystemKind.LVM: _group,
+    FilesystemKind.APFS: _container,
 }

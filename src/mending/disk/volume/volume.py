@@ -5,6 +5,8 @@ import msgspec
 from mending.disk.volume.boot_sectors import BootSector
 from mending.model import KINDS, ByteOffset, FilesystemKind, KindRow, Lba, SectorCount
 
+DEFAULT_TOP = "*"
+
 
 class Volume(msgspec.Struct, frozen=True, kw_only=True):
     """A partition as the table lists it, and what its first sectors show.
@@ -17,6 +19,10 @@ class Volume(msgspec.Struct, frozen=True, kw_only=True):
         efi: whether the table calls it an EFI system partition.
         partlabel: the name of a GPT entry.
         partuuid: identifier of the entry, as Linux writes a PARTUUID; empty where there is none.
+        mapped: what the kernel calls a logical volume; empty for partitions.
+        mapped_id: identifiers of its group and of itself.
+        top: path of the subvolume that counts as the whole, where that is not the uppermost;
+            `DEFAULT_TOP` for the one that is mounted where none is named.
         filesystem: by the backup boot sector where the first one is gone.
     """
 
@@ -36,6 +42,9 @@ class Volume(msgspec.Struct, frozen=True, kw_only=True):
     passed_over: bool = False
     partuuid: str = ""
     partlabel: str = ""
+    mapped: str = ""
+    mapped_id: str = ""
+    top: str = ""
 
     @property
     def kind(self) -> KindRow:

@@ -7,6 +7,7 @@ and the manual page lvm.conf(5), "Syntax", for the text.
 import re
 import struct
 from collections.abc import Iterator
+from typing import Any
 
 import msgspec
 
@@ -17,7 +18,12 @@ AREA_HEAD_BYTES = 512
 _HEADER_AT, _PLACES_AT = 20, 40
 _AREA_MAGIC = b" LVM2 x[5A%r0N*>"
 _MOST_PLACES = 16
+_ID_BYTES = 32
 _TOKENS = re.compile(rb'"(?:[^"\\]|\\.)*"|#[^\n]*|[{}\[\]=,]|[^\s{}\[\]=,"#]+')
+
+
+Tree = dict[str, Any]
+"""A section of a description."""
 
 
 class Area(msgspec.Struct, frozen=True):
@@ -27,11 +33,49 @@ class Area(msgspec.Struct, frozen=True):
     length: int
 
 
-class Group(msgspec.Struct, frozen=True):
-    """A volume group and the names of its logical volumes."""
+class Stripe(msgspec.Struct, frozen=True):
+    """Extents of one physical volume, from a first one on."""
+
+    physical: str
+    first: int
+
+
+class Segment(msgspec.Struct, frozen=True):
+    """A part of a logical volume, counted in extents. `is_plain`: its bytes lie on the stripes as
+    they are, row by row.
+    """
+
+    first: int
+    extents: int
+    is_plain: bool
+    stripe_sectors: int
+    stripes: tuple[Stripe, ...]
+
+
+class LogicalVolume(msgspec.Struct, frozen=True):
+    """A logical volume; `id` without hyphens."""
 
     name: str
-    volumes: tuple[str, ...]
+    id: str
+    segments: tuple[Segment, ...]
+
+
+class PhysicalVolume(msgspec.Struct, frozen=True):
+    """A physical volume as the group names it; `data_sector`: its first extent, in 512 bytes."""
+
+    name: str
+    id: str
+    data_sector: int
+
+
+class Group(msgspec.Struct, frozen=True):
+    """A volume group. Lengths are in sectors of 512 bytes."""
+
+    name: str
+    id: str
+    extent_sectors: int
+    physical: tuple[PhysicalVolume, ...]
+    volumes: tuple[LogicalVolume, ...]
 
 
 def description_areas(label: Window) -> tuple[Area, ...]:
@@ -74,21 +118,100 @@ def text_parts(head: Window, area: Area) -> tuple[Area, ...]:
     return tuple(part for part in parts if part.length)
 
 
+def physical_id(label: Window) -> str:
+    """The identifier of a physical volume, without hyphens. Args: label: as of
+    `description_areas`.
+    """
+    data = label.data
+    if len(data) < LABEL_BYTES:
+        return ""
+    at = int.from_bytes(data[_HEADER_AT : _HEADER_AT + 4], "little")
+    return data[at : at + _ID_BYTES].decode("ascii", errors="replace") if at < len(data) else ""
+
+
 def read_group(text: bytes) -> Group | None:
     """The group that a description tells of; None where it is no description."""
-    name, volumes, stack = "", [], []
-    before = ""
+    name, tree = next(
+        ((name, inside) for name, inside in _tree(text).items() if isinstance(inside, dict)),
+        ("", {}),
+    )
+    if not name:
+        return None
+    return Group(
+        name,
+        _id(tree),
+        _number(tree, "extent_size"),
+        tuple(
+            PhysicalVolume(key, _id(inside), _number(inside, "pe_start"))
+            for key, inside in _inside(tree, "physical_volumes")
+        ),
+        tuple(
+            LogicalVolume(key, _id(inside), tuple(_segments(inside)))
+            for key, inside in _inside(tree, "logical_volumes")
+        ),
+    )
+
+
+def _segments(volume: Tree) -> Iterator[Segment]:
+    for _, inside in _inside({"": volume}, ""):
+        listed = inside.get("stripes")
+        words = listed if isinstance(listed, list) else []
+        stripes = [
+            Stripe(words[at], int(words[at + 1]) if words[at + 1].isdigit() else 0)
+            for at in range(0, len(words) - 1, 2)
+        ]
+        is_plain = inside.get("type") == "striped" and bool(stripes)
+        yield Segment(
+            _number(inside, "start_extent"),
+            _number(inside, "extent_count"),
+            is_plain,
+            _number(inside, "stripe_size"),
+            tuple(stripes),
+        )
+
+
+def _inside(tree: Tree, key: str) -> list[tuple[str, Tree]]:
+    found = tree.get(key)
+    rows = found.items() if isinstance(found, dict) else ()
+    return [(name, inside) for name, inside in rows if isinstance(inside, dict)]
+
+
+def _id(tree: Tree) -> str:
+    found = tree.get("id")
+    return found.replace("-", "") if isinstance(found, str) else ""
+
+
+def _number(tree: Tree, key: str) -> int:
+    found = tree.get(key)
+    return int(found) if isinstance(found, str) and found.isdecimal() and len(found) < 20 else 0
+
+
+def _tree(text: bytes) -> Tree:
+    """Sections as tables, lists as lists, everything else as text."""
+    top: Tree = {}
+    stack, before, key, listed = [top], "", "", None
     for token in _words(text):
-        if token == "{":
-            stack.append(before)
-            if len(stack) == 1 and not name:
-                name = before
-            if len(stack) == 3 and stack[1] == "logical_volumes":
-                volumes.append(before)
-        elif token == "}" and stack:
-            stack.pop()
+        if listed is not None:
+            if token == "]":
+                listed = None
+            elif token != ",":
+                listed.append(token.strip('"'))
+        elif token == "{":
+            inside: Tree = {}
+            stack[-1][before] = inside
+            stack.append(inside)
+        elif token == "}":
+            if len(stack) > 1:
+                stack.pop()
+        elif token == "=":
+            key = before
+        elif token == "[" and key:
+            listed = list[str]()
+            stack[-1][key], key = listed, ""
+        elif key:
+            stack[-1][key], key = token.strip('"'), ""
         before = token
-    return Group(name, tuple(volumes)) if name else None
+    return top
 
 
 def _words(text: bytes) -> Iterator[str]:

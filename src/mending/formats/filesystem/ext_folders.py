@@ -7,41 +7,15 @@ Entries" and "Checksums".
 
 import struct
 
-import msgspec
-
-from mending.model import Problem, crc32c
+from mending.model import FolderName, Problem, crc32c
 
 _HEAD = 8
 _TAIL, _TAIL_KIND = 12, 0xDE
-_FOLDER, _LINK = 2, 7
 _LONGEST = 65_536
 """A row as long as the longest block, which does not fit the field, is written as 65535 or 0."""
 
 
-class FolderRow(msgspec.Struct, frozen=True):
-    """A name in a folder.
-
-    Attributes:
-        inode: the number of the inode that it stands for.
-        kind: 2 folder, 7 link; 0 where the volume does not keep kinds.
-    """
-
-    inode: int
-    name: bytes
-    kind: int
-
-    @property
-    def is_folder(self) -> bool:
-        """Whether it is a folder, as far as the row tells."""
-        return self.kind == _FOLDER
-
-    @property
-    def is_link(self) -> bool:
-        """Whether it is a symbolic link, as far as the row tells."""
-        return self.kind == _LINK
-
-
-def rows(block: bytes, base: int, has_kinds: bool) -> tuple[list[FolderRow], list[Problem]]:
+def rows(block: bytes, base: int, has_kinds: bool) -> tuple[list[FolderName], list[Problem]]:
     """The names in a block.
 
     Args:
@@ -49,7 +23,7 @@ def rows(block: bytes, base: int, has_kinds: bool) -> tuple[list[FolderRow], lis
         base: absolute offset of the block, for problems.
         has_kinds: whether rows keep the kind of file beside a length of one byte.
     """
-    found: list[FolderRow] = []
+    found: list[FolderName] = []
     at = 0
     while at + _HEAD <= len(block):
         inode, length, count, kind = struct.unpack_from("<IHBB", block, at)
@@ -60,7 +34,7 @@ def rows(block: bytes, base: int, has_kinds: bool) -> tuple[list[FolderRow], lis
             problem = Problem("folder-row", base + at, 8, f"a row of {length} bytes", "a row")
             return found, [problem]
         if inode:
-            found.append(FolderRow(inode, block[at + _HEAD : at + _HEAD + count], kind))
+            found.append(FolderName(inode, block[at + _HEAD : at + _HEAD + count], kind))
         at += length
     return found, []
 

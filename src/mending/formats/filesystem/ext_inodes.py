@@ -75,8 +75,8 @@ class Inode(msgspec.Struct, frozen=True):
     seed: int | None
 
     @property
-    def bytes(self) -> int:
-        """Length of the content."""
+    def length(self) -> int:
+        """Bytes of its content."""
         return self.fields.size_high << 32 | self.fields.size_low
 
     @property

@@ -16,7 +16,7 @@ INDEX = "$I30"
 MAGIC = b"INDX"
 _SHORT_NAME = 2
 """The name space of names for old programs only; the same file has a long one beside it."""
-_FOLDER, _LAST = 0x1000_0000, 2
+_FOLDER, _REPARSE, _LAST = 0x1000_0000, 0x400, 2
 _NAME_AT = 16
 _LEAST_ENTRY, _LEAST_NAME = 16, 66
 
@@ -27,12 +27,14 @@ class NameEntry(msgspec.Struct, frozen=True):
     Attributes:
         reference: the file record that it stands for, its sequence in the upper two bytes.
         bytes: length of the file as the folder has it, which other names of it may have outdated.
+        has_reparse: whether something stands in for its content, which makes it a link, perhaps.
     """
 
     reference: int
     name: str
     bytes: int
     is_folder: bool
+    has_reparse: bool = False
 
 
 class ListedAttribute(msgspec.Struct, frozen=True):
@@ -81,7 +83,7 @@ def _name(value: bytes, reference: int) -> NameEntry | None:
         return None
     length, flags = struct.unpack_from("<QI", value, 48)
     text = value[66 : 66 + 2 * value[64]].decode("utf-16-le", "replace")
-    return NameEntry(reference, text, length, bool(flags & _FOLDER))
+    return NameEntry(reference, text, length, bool(flags & _FOLDER), bool(flags & _REPARSE))
 
 
 def listed_attributes(value: bytes) -> Iterator[ListedAttribute]:

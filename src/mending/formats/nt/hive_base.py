@@ -18,6 +18,7 @@ BASE_BYTES = 4096
 HEAD_BYTES = 512
 NOTHING = 0xFFFF_FFFF
 """Stands for no cell."""
+Bytes = bytes | memoryview
 MAGIC, BIN_MAGIC = b"regf", b"hbin"
 _BIN_HEAD = 32
 _BIN_STEP = 4096
@@ -111,24 +112,25 @@ def read(window: Window) -> Reading[HiveBase]:
     return Reading(base, tuple(found))
 
 
-def check_bins(bins: bytes, length: int) -> list[Problem]:
+def check_bins(bins: Bytes, length: int, *, cells: bool = True) -> list[Problem]:
     """What is wrong with the bins and with how their cells fill them.
 
     Args:
         bins: all that stands behind the base block. length: what the base block says.
+        cells: whether the cells in each bin are looked at.
     """
     found = []
     if len(bins) < length:
         at = BASE_BYTES + len(bins)
         found.append(Problem("hive-cut", at, 0, f"{len(bins)} bytes of bins", f"{length}"))
-    for problem in _bin_problems(bins, min(length, len(bins))):
+    for problem in _bin_problems(bins, min(length, len(bins)), cells):
         found.append(problem)
         if len(found) >= _MOST_PROBLEMS:
             break
     return found
 
 
-def _bin_problems(bins: bytes, end: int) -> Iterator[Problem]:
+def _bin_problems(bins: Bytes, end: int, cells: bool) -> Iterator[Problem]:
     at = 0
     while at + _BIN_HEAD <= end:
         magic, offset, size = struct.unpack_from("<4sII", bins, at)
@@ -140,12 +142,12 @@ def _bin_problems(bins: bytes, end: int) -> Iterator[Problem]:
             yield Problem("bin-offset", place + 4, 4, str(offset), str(at))
         elif not sound:
             yield Problem("bin-length", place + 8, 4, str(size), "a multiple of 4096 that fits")
-        else:
+        elif cells:
             yield from _cell_problems(bins, at, size)
         at += size if sound and magic == BIN_MAGIC else _BIN_STEP
 
 
-def _cell_problems(bins: bytes, start: int, size: int) -> Iterator[Problem]:
+def _cell_problems(bins: Bytes, start: int, size: int) -> Iterator[Problem]:
     """The cells of a bin fill it to its end; a length that does not ends the walk."""
     at, end = start + _BIN_HEAD, start + size
     while at < end:

@@ -105,6 +105,7 @@ class FindingId(StrEnum):
     BOOT_STORE_DAMAGED = "boot-store-damaged"
     BOOT_STORE_NO_ENTRY = "boot-store-no-entry"
     BOOT_STORE_VOLUME_GONE = "boot-store-volume-gone"
+    RECOVERY_UNAVAILABLE = "recovery-unavailable"
 
     KERNEL_MISSING = "kernel-missing"
     KERNEL_DAMAGED = "kernel-damaged"
@@ -326,6 +327,7 @@ FINDINGS: Mapping[FindingId, FindingRow] = {
             FindingId.BOOT_STORE_DAMAGED: (),
             FindingId.BOOT_STORE_NO_ENTRY: (),
             FindingId.BOOT_STORE_VOLUME_GONE: (),
+            FindingId.RECOVERY_UNAVAILABLE: (),
         },
     ),
     **_rows(

@@ -1,0 +1,1 @@
+"""Structures of Btrfs volumes."""

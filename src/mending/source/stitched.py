@@ -1,0 +1,89 @@
+"""A disk with further places behind its end: volumes whose pieces lie apart, each in one piece.
+
+What a logical volume holds can so be read by whatever reads a volume. Those places are no bytes of
+the disk: they can be read and not written.
+"""
+
+from bisect import bisect_right
+from collections.abc import Iterator, Sequence
+
+from mending.model import RefusedError, Window
+from mending.source.base import Source, TargetKind
+from mending.source.disk_target import DiskTarget
+
+BEHIND = 1 << 60
+"""Where the first such place starts; no disk is as long."""
+_GAP = 1 << 40
+Pieces = Sequence[tuple[int, int]]
+"""Offset on the disk and length in bytes, in the order of what they make up."""
+
+
+class StitchedSource(DiskTarget):
+    """See the module."""
+
+    def __init__(self, base: Source) -> None:
+        self._base = base
+        self.path = base.path
+        self.kind: TargetKind = base.kind
+        self.size = base.size
+        self.bytes_per_sector = base.bytes_per_sector
+        self.serial = base.serial
+        self._next = BEHIND
+        self._starts: list[int] = []
+        self._places: list[tuple[int, int]] = []
+        """By start behind the end: offset on the disk and length."""
+
+    def add(self, pieces: Pieces) -> int:
+        """Lay pieces one behind the other; returns where they can be read."""
+        start = at = self._next
+        for offset, length in pieces:
+            self._starts.append(at)
+            self._places.append((offset, length))
+            at += length
+        self._next = -(-at // _GAP) * _GAP + _GAP
+        return start
+
+    @property
+    def bytes_read(self) -> int:
+        """What the source below has read."""
+        return self._base.bytes_read
+
+    def read(self, offset: int, length: int) -> Window:
+        """See `Source.read`."""
+        if offset < BEHIND:
+            return self._base.read(offset, length)
+        parts, at = [], offset
+        while length > 0:
+            number = bisect_right(self._starts, at) - 1
+            start, (place, size) = self._starts[number], self._places[number]
+            step = min(length, start + size - at)
+            data = self._base.read(place + at - start, step).data if step > 0 else b""
+            parts.append(data)
+            if step <= 0 or len(data) < step:
+                break
+            at, length = at + step, length - step
+        return Window(b"".join(parts), offset)
+
+    def read_into(self, offset: int, buffer: memoryview) -> int:
+        """See `Source.read_into`."""
+        data = self.read(offset, len(buffer)).data
+        buffer[: len(data)] = data
+        return len(data)
+
+    def data_ranges(self) -> Iterator[tuple[int, int]]:
+        """See `Source.data_ranges`: those of the disk."""
+        return self._base.data_ranges()
+
+    def count_read(self, count: int) -> None:
+        """See `Source.count_read`."""
+        self._base.count_read(count)
+
+    def write(self, offset: int, data: bytes) -> None:
+        """Always refused."""
+        raise RefusedError(f"{len(data)} bytes at {offset}: a volume in pieces is only read.")
+
+    def flush(self) -> None:
+        """Nothing to wait for."""
+
+    def close(self) -> None:
+        """The source below is closed by whoever opened it."""

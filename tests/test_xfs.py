@@ -1,0 +1,163 @@
+"""XFS volumes by our own reader, against what the real program wrote, what another reader of such
+volumes reads, and a volume that a real kernel filled.
+"""
+
+import unittest
+from random import Random
+
+from mending.disk.files import FileDamagedError, open_files
+from mending.disk.layout import survey
+from mending.disk.xfs import XfsReader
+from mending.model import ByteOffset, InputError, Patch
+from mending.source import DiskOverlay, MemorySource, open_source
+from tests.root_disks import root_disk, system_tree
+from tests.samples import needs_samples, read_samples
+from tests.support import InFolder, ids, needs, tool, trace_file
+from tests.test_ext import in_tree, make_tree, walked
+
+MIB, MUTATIONS = 1 << 20, 150
+ROOT = "1f0e1d2c-3b4a-4958-8677-695a4b3c2d1e"
+KINDS = {
+    "usual": (),
+    "small blocks": ("-b", "size=1024"),
+    "long blocks of folders": ("-n", "size=65536"),
+    "many extents": ("-i", "nrext64=1,size=1024"),
+    "of the version before": ("-m", "crc=0"),
+}
+
+
+def prototype(tree):
+    """The lines from which the real program fills a volume."""
+    yield "/dev/null\n0 0\nd--755 0 0\n"
+    yield from _rows(tree)
+    yield "$\n"
+
+
+def _rows(folder):
+    for path in sorted(folder.iterdir()):
+        mode = path.lstat().st_mode & 0o777
+        if path.is_symlink():
+            yield f"{path.name} l--777 0 0 {path.readlink()}\n"
+        elif path.is_dir():
+            yield f"{path.name} d--{mode:o} 0 0\n"
+            yield from _rows(path)
+            yield "$\n"
+        else:
+            special = "u" if path.stat().st_mode & 0o4000 else "-"
+            yield f"{path.name} -{special}-{mode:o} 0 0 {path}\n"
+
+
+def changed(source, *pieces):
+    """The volume with other bytes at some places."""
+    patches = [
+        Patch(ByteOffset(at), source.read(at, len(data)).data, data, "") for at, data in pieces
+    ]
+    return DiskOverlay(source, patches)
+
+
+@needs("mkfs.xfs")
+class WrittenByTheRealProgram(InFolder):
+    def made(self, *options, many=700):
+        tree, path, lines = (self.folder / name for name in ("tree", "volume", "prototype"))
+        if not tree.exists():
+            tree.mkdir()
+            make_tree(tree, many)
+        lines.write_text("".join(prototype(tree)))
+        path.unlink(missing_ok=True)
+        with path.open("wb") as file:
+            file.truncate(310 * MIB)
+        tool("mkfs.xfs", "-q", "-f", "-p", lines, *options, path)
+        return path
+
+    def test_every_kind_reads_as_it_was_written(self):
+        for kind, options in KINDS.items():
+            with self.subTest(kind), open_source(str(self.made(*options))) as source:
+                reader = XfsReader(source, ByteOffset(0))
+                self.assertEqual(walked(reader), in_tree(self.folder / "tree"))
+                self.assertEqual(reader.hidden("/many"), "")
+                runs = reader.extents("/a/b/c/deep")
+                found = b"".join(source.read(start, length).data for start, length in runs)
+                deep = (self.folder / "tree/a/b/c/deep").read_bytes()
+                self.assertEqual(found[: len(deep)], deep)
+
+    @needs("grub-fstest")
+    def test_another_reader_reads_the_same(self):
+        path = self.made()
+        for name in ("many/ticket-7.txt", "short/c/deep"):
+            theirs = self.folder / "theirs"
+            tool("grub-fstest", path, "cp", f"(loop0)/{name}", theirs)
+            with open_source(str(path)) as source:
+                files = open_files(source, survey(source).volumes[0])
+                found = files.find(name)
+                self.assertEqual(files.read(found), theirs.read_bytes())
+
+    def test_a_root_is_read_to_the_session(self):
+        lines, volume = self.folder / "lines", self.folder / "root"
+        lines.write_text("".join(prototype(system_tree(self.folder, "xfs", ROOT))))
+        with volume.open("wb") as file:
+            file.truncate(310 * MIB)
+        tool("mkfs.xfs", "-q", "-f", "-m", f"uuid={ROOT}", "-p", lines, volume)
+        trace = trace_file(root_disk(self.folder, volume, f"root=UUID={ROOT} ro"))
+        self.assertEqual((trace.verdict, ids(trace)), ("no-fault-found", []))
+        self.assertEqual([system.title for system in trace.systems], ["Ferry Linux 3"])
+
+    def inode_at(self, reader, path):
+        """Where the inode of a file is."""
+        return reader._volume.inode_place(reader._find(path))
+
+    def test_damage_costs_what_is_damaged(self):
+        with open_source(str(self.made(many=20))) as source:
+            reader = XfsReader(source, ByteOffset(0))
+            at = self.inode_at(reader, "/small")
+            (block, _), *_ = reader.extents("/many")
+            torn = changed(source, (at + 60, b"\x55"))
+            reader = XfsReader(torn, ByteOffset(0))
+            with self.assertRaisesRegex(InputError, "inode-checksum"):
+                reader.read("/small", 2)
+            self.assertEqual(reader.read("/many/ticket-3.txt", 99), b"berth 3\n")
+            torn = changed(source, (block + 64 + 40, bytes(60)))
+            files = open_files(torn, survey(torn).volumes[0])
+            with self.assertRaises(FileDamagedError):
+                files.find("/many/nothing")
+            self.assertEqual(len(files.read(files.find("/a/b/c/deep"))), 1_500_000)
+
+    def test_any_damage_ends_in_our_own_errors(self):
+        random, read = Random(16), 0
+        with open_source(str(self.made(many=40))) as source:
+            reader = XfsReader(source, ByteOffset(0))
+            names = ("/", "/many", "/a/b/c/deep", "/small", "/long")
+            places = [0, *(self.inode_at(reader, name) for name in names)]
+            places += [start for start, _ in reader.extents("/many")]
+            for _ in range(MUTATIONS):
+                patches = [
+                    (
+                        random.choice(places) + random.randrange(256),
+                        bytes([random.choice((0, 255, random.randrange(256)))]),
+                    )
+                    for _ in range(random.choice((1, 2, 8, 64)))
+                ]
+                try:
+                    reader = XfsReader(changed(source, *patches), ByteOffset(0))
+                    for path, what in walked(reader, most=60).items():
+                        reader.extents(path)
+                        read += bool(what[0])
+                except InputError:
+                    continue
+        self.assertGreater(read, MUTATIONS)
+
+
+@needs_samples("dissect.xfs")
+class Shipped(unittest.TestCase):
+    def test_volumes_that_kernels_filled_are_read_to_the_last_name(self):
+        files = 0
+        for name, data in read_samples("dissect.xfs", "_data/*"):
+            with self.subTest(name):
+                reader = XfsReader(MemorySource(data), ByteOffset(0))
+                found = walked(reader)
+                files += len(found)
+                self.assertTrue(all(what[0] or what == (b"", what[1]) for what in found.values()))
+        self.assertGreater(files, 0)
+
+
+if __name__ == "__main__":
+    unittest.main()
