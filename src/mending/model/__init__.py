@@ -28,8 +28,8 @@ from mending.model.errors import (
 )
 from mending.model.filesystem_kinds import KINDS, FilesystemKind, KindRow
 from mending.model.findings import Finding, Severity, Where
-from mending.model.folder_names import FolderName
 from mending.model.hand import Hand
+from mending.model.inodes import FileKind, FolderName
 from mending.model.log_records import LogRecord, RestorePoint
 from mending.model.optional_packages import (
     has_extra,
@@ -59,6 +59,7 @@ __all__ = [
     "Field",
     "FileAttributes",
     "FileChange",
+    "FileKind",
     "FilesystemKind",
     "Finding",
     "FindingId",

@@ -9,6 +9,8 @@ from collections.abc import Iterator
 
 import msgspec
 
+from mending.model import FileKind
+
 INODE, DIRECTORY, INDEX, EXTENT, ROOT, CHUNK = 1, 84, 96, 108, 132, 228
 """Types of keys."""
 TOP_TREE, ROOT_FOLDER, FIRST_INODE = 5, 6, 256
@@ -17,12 +19,11 @@ every subvolume's top.
 """
 INLINE, REGULAR, UNWRITTEN = 0, 1, 2
 PLAIN, ZLIB, LZO, ZSTD = 0, 1, 2, 3
-_KIND, _FOLDER, _LINK, _FILE = 0xF000, 0x4000, 0xA000, 0x8000
 _NAME_AT = 30
 _FOLDER_NAME, _LINK_NAME = 2, 7
 
 
-class Inode(msgspec.Struct, frozen=True):
+class Inode(FileKind, msgspec.Struct, frozen=True):
     """One file, folder, link or device. `number`: of its tree in the upper half, then its own."""
 
     number: int
@@ -30,24 +31,9 @@ class Inode(msgspec.Struct, frozen=True):
     mode: int
 
     @property
-    def is_folder(self) -> bool:
-        """Whether it is a folder."""
-        return self.mode & _KIND == _FOLDER
-
-    @property
-    def is_link(self) -> bool:
-        """Whether it is a symbolic link."""
-        return self.mode & _KIND == _LINK
-
-    @property
-    def is_file(self) -> bool:
-        """Whether it is a plain file."""
-        return self.mode & _KIND == _FILE
-
-    @property
-    def permissions(self) -> int:
-        """Permission bits."""
-        return self.mode & 0o7777
+    def mode_bits(self) -> int:
+        """Kind of file and permissions."""
+        return self.mode
 
 
 class NameItem(msgspec.Struct, frozen=True):

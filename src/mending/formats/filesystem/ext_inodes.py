@@ -9,14 +9,13 @@ import struct
 
 import msgspec
 
-from mending.model import Field, InputError, Layout, Problem, Reading, Window, crc32c
+from mending.model import Field, FileKind, InputError, Layout, Problem, Reading, Window, crc32c
 
 LEAST_SIZE = 128
 """Bytes of an inode of the oldest revision."""
 ROOT = 2
 ENCRYPTED, EXTENTS, INLINE, CASELESS = 0x800, 0x8_0000, 0x1000_0000, 0x4000_0000
-_KIND, _FOLDER, _LINK, _FILE = 0xF000, 0x4000, 0xA000, 0x8000
-_PERMISSIONS = 0o7777
+_KIND, _LINK = 0xF000, 0xA000
 _CHECKSUM_AT, _CHECKSUM_HIGH_AT = 124, 130
 _HIGH_FROM = 4
 """Bytes behind the first 128 that an inode must use to keep the upper half of its checksum."""
@@ -59,7 +58,7 @@ INODE = Layout(
 )
 
 
-class Inode(msgspec.Struct, frozen=True):
+class Inode(FileKind, msgspec.Struct, frozen=True):
     """One file, folder, link or device.
 
     Attributes:
@@ -80,24 +79,9 @@ class Inode(msgspec.Struct, frozen=True):
         return self.fields.size_high << 32 | self.fields.size_low
 
     @property
-    def is_folder(self) -> bool:
-        """Whether it is a folder."""
-        return self.fields.mode & _KIND == _FOLDER
-
-    @property
-    def is_link(self) -> bool:
-        """Whether it is a symbolic link."""
-        return self.fields.mode & _KIND == _LINK
-
-    @property
-    def is_file(self) -> bool:
-        """Whether it is a plain file."""
-        return self.fields.mode & _KIND == _FILE
-
-    @property
-    def permissions(self) -> int:
-        """Permission bits."""
-        return self.fields.mode & _PERMISSIONS
+    def mode_bits(self) -> int:
+        """Kind of file and permissions."""
+        return self.fields.mode
 
     def has(self, flag: int) -> bool:
         """Whether a flag of its is set."""

@@ -10,7 +10,7 @@ from collections.abc import Iterator
 
 import msgspec
 
-from mending.model import Field, InputError, Layout, Problem, Reading, Window, crc32c
+from mending.model import Field, FileKind, InputError, Layout, Problem, Reading, Window, crc32c
 
 SIZE = 512
 MAGIC = b"XFSB"
@@ -25,7 +25,7 @@ _LARGE_COUNTS = 0x10
 _NODE_MAGICS = {b"BMAP": 24, b"BMA3": 72}
 _NODE_CHECKSUM_AT = 64
 _ROW = 16
-_KIND, _FOLDER, _LINK, _FILE = 0xF000, 0x4000, 0xA000, 0x8000
+_KIND = 0xF000
 _ONES = 0xFFFF_FFFF
 
 
@@ -133,7 +133,7 @@ class Extent(msgspec.Struct, frozen=True):
     start: int | None
 
 
-class Inode(msgspec.Struct, frozen=True):
+class Inode(FileKind, msgspec.Struct, frozen=True):
     """One file, folder, link or device.
 
     Attributes:
@@ -150,24 +150,9 @@ class Inode(msgspec.Struct, frozen=True):
     fork: bytes
 
     @property
-    def is_folder(self) -> bool:
-        """Whether it is a folder."""
-        return self.mode & _KIND == _FOLDER
-
-    @property
-    def is_link(self) -> bool:
-        """Whether it is a symbolic link."""
-        return self.mode & _KIND == _LINK
-
-    @property
-    def is_file(self) -> bool:
-        """Whether it is a plain file."""
-        return self.mode & _KIND == _FILE
-
-    @property
-    def permissions(self) -> int:
-        """Permission bits."""
-        return self.mode & 0o7777
+    def mode_bits(self) -> int:
+        """Kind of file and permissions."""
+        return self.mode
 
 
 class Node(msgspec.Struct, frozen=True):
