@@ -299,6 +299,25 @@ def safe_mode(how):
     return entry(how, numbers={0x2500_0080: 0})
 
 
+def gone_once(how):
+    """A store with an entry for the next start only, which is not in it."""
+    data = tree.store_keys(HERE[how], LOADERS[how])
+    manager = data["Objects"][tree.boot_store.BOOT_MANAGER]["Elements"]
+    gone = tree.ENTRY.replace("f0e1", "f0e7")
+    manager[f"{tree.boot_store.ONCE:08x}"] = {"Element": [gone]}
+    return hive_bytes(data, tree.WRITTEN)
+
+
+def odd_start_up(keys):
+    """Lines without a program among those that run before the session."""
+    manager = keys["ControlSet001"]["Control"]["Session Manager"]
+    manager["BootExecute"] = ["autocheck", " ", "autocheck autochk *"]
+
+
+def other_drives(keys):
+    keys["ControlSet001"]["Services"]["berthd"] = tree.service(2, 16, 1, ImagePath="E:\\berthd.exe")
+
+
 def lost_recovery(how):
     """A store whose entry names a recovery that is not in it."""
     lost = {tree.boot_store.RECOVERY_SEQUENCE: [tree.ENTRY.replace("f0e1", "f0e7")]}
@@ -355,6 +374,9 @@ SOUND = (
     ("bios", "as it was made", as_it_was, ()),
     ("uefi", "as it was made", as_it_was, ()),
     ("uefi", "starts in safe mode", store(safe_mode), ("start-setting-left",)),
+    ("bios", "an entry for the next start that is gone", store(gone_once), ()),
+    ("uefi", "odd lines before the session", settings(odd_start_up), ()),
+    ("bios", "a service on another drive", settings(other_drives), ()),
     ("bios", "recovery entry gone", store(lost_recovery), ("recovery-unavailable",)),
     ("uefi", "no page file", settings(no_page_file), ("dumps-off",)),
     (

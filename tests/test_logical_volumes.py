@@ -1,6 +1,7 @@
 """Logical volumes: groups of the real programs, on whole disks with a Linux system in them."""
 
 import gzip
+import re
 import unittest
 import uuid
 
@@ -8,7 +9,7 @@ from mending.boot.trace import open_environment
 from mending.disk.files import open_files
 from mending.formats.container import lvm
 from mending.formats.partition import gpt
-from mending.source import open_source
+from mending.source import Stripes, open_source
 from mending.source.stitched import BEHIND
 from mending.workshop.disks import DISK_GUID, DISK_SECTORS, put_desk
 from mending.workshop.guid_table import put_guid_table
@@ -110,6 +111,21 @@ class Groups(InFolder):
                 files = open_files(environment.disk.source, volume)
                 self.assertIsNotNone(files.find("/usr/lib/systemd/systemd"))
             self.assertEqual(mine.strip(), theirs.strip())
+
+    def test_a_striped_volume_may_be_of_any_length(self):
+        unit, far = 64 << 10, 1 << 40
+        part = Stripes(8 << 40, unit, (0, far))
+        self.assertEqual(part.place(0), (0, unit))
+        self.assertEqual(part.place(unit + 5), (far + 5, unit - 5))
+        self.assertEqual(part.place(6 << 40), (3 << 40, unit))
+
+    def test_a_volume_is_found_by_the_identifiers_that_a_boot_manager_writes(self):
+        text = heads("split")[0][0].decode("latin-1")
+        ids_of = re.findall(r'(?:ferry-vg|root) {\nid = "([^"]+)"', text)
+        with open_source(str(self.disk("split"))) as source:
+            environment = open_environment(source)
+            found = environment.device(f"lvmid/{ids_of[0]}/{ids_of[-1]}")
+            self.assertEqual(found.mapped, MAPPED)
 
     def test_every_damaged_description_gives_a_group_or_none(self):
         text = heads("split")[0][0]

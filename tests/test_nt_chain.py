@@ -1,15 +1,18 @@
 """The chain of the nt family from its boot manager to a sign-in, on whole disks."""
 
 import unittest
+import uuid
 
+from mending.formats.nt.boot_store import StoreDevice
 from mending.workshop import nt_tree as tree
 from mending.workshop.disks import MARKER, code
 from mending.workshop.program_file import program_bytes
 from tests.machine import OVMF, QEMU, screen_of
-from tests.nt_faults import FAULTS, SOUND, settings
-from tests.nt_pc import BASE, PROGRAMS, NtPc
+from tests.nt_faults import FAULTS, SOUND, entry, settings, turned
+from tests.nt_pc import BASE, PROGRAMS, SOFTWARE, SYSTEM, NtPc
 from tests.support import InFolder, ids, needs, tool, trace_file
 
+OTHER = uuid.UUID("5ea00000-0000-4000-8000-0000000000aa")
 LOADER = f"{BASE}/winload.efi"
 ENDS = ("error: ", "Press any key")
 
@@ -35,6 +38,54 @@ class WholeDisks(InFolder):
                 trace = trace_file(pc.path)
                 self.assertEqual((trace.verdict, trace.failing_phase), ("no-fault-found", None))
                 self.assertEqual(sorted(ids(trace)), sorted(expected))
+
+
+@needs(*PROGRAMS)
+class Elsewhere(InFolder):
+    """What is on another disk or drive of the PC cannot be judged, and is no fault."""
+
+    def test_a_system_on_another_disk(self):
+        for firmware, device in (
+            ("bios", StoreDevice("partition", "0badd15c", offset=7 << 20)),
+            ("uefi", StoreDevice("partition", str(OTHER), str(OTHER))),
+        ):
+            pc = NtPc(self.folder, firmware)
+            pc.store(entry(firmware, device))
+            trace = trace_file(pc.path)
+            self.assertEqual((trace.verdict, ids(trace, "fatal")), ("unsure", []))
+            self.assertIn("which is not on this one", trace.unread.says)
+
+    def test_a_desktop_on_another_drive(self):
+        pc = NtPc(self.folder, "uefi")
+        keys = tree.software_keys()
+        current = keys["Skerrivane"]["Harbour"]["CurrentVersion"]
+        current["Winlogon"]["Shell"] = "E:\\kiosk\\berth.exe"
+        current["ProfileList"][tree.ACCOUNT]["ProfileImagePath"] = "E:\\people\\purser"
+        pc.write({SOFTWARE: tree.hive(keys)})
+        trace = trace_file(pc.path)
+        self.assertEqual((trace.verdict, ids(trace, "fatal")), ("unsure", []))
+        self.assertIn("E:", trace.unread.says)
+        self.assertNotIn("profile-missing", ids(trace))
+
+
+@needs(*PROGRAMS)
+class Files(InFolder):
+    """`files` on systems of the family, as the installed program says it."""
+
+    def test_sound_damaged_and_without_a_hive(self):
+        pc = NtPc(self.folder, "uefi")
+        whole = self.json_here("files", pc.path)
+        self.assertEqual((whole["by"], whole["files"], whole["without_sum"]), ("own-sums", [], 0))
+        self.assertEqual(whole["checked"], 15)
+        pc.lose("smss.exe")
+        pc.lose("wininit.exe")  # older systems have none
+        pc.write(turned(f"{BASE}/drivers/quaydisk.sys"))
+        told = self.json_here("files", pc.path)
+        states = {row["path"].rpartition("/")[2]: row["state"] for row in told["files"]}
+        self.assertEqual(states, {"quaydisk.sys": "differs", "smss.exe": "missing"})
+        self.assertIn("checksum", told["files"][0]["why"])
+        pc.write({SYSTEM: bytes(8192)})
+        self.assertIn("cannot be used", self.json_here("files", pc.path, expect=4)["says"])
 
 
 @needs(*PROGRAMS)

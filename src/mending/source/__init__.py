@@ -25,7 +25,7 @@ from mending.source.durable_files import (
 from mending.source.folder import FolderSource, open_folder_source
 from mending.source.image import FileSource, open_source
 from mending.source.memory import FaultyMemory, MemorySource, PowerCutError
-from mending.source.stitched import StitchedSource
+from mending.source.stitched import StitchedSource, Stripes
 from mending.source.stream import SourceStream, unpacked
 from mending.source.tree_target import FolderOverlay
 
@@ -42,6 +42,7 @@ __all__ = [
     "Source",
     "SourceStream",
     "StitchedSource",
+    "Stripes",
     "Target",
     "TargetKind",
     "append_durably",

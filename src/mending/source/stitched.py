@@ -7,6 +7,8 @@ the disk: they can be read and not written.
 from bisect import bisect_right
 from collections.abc import Iterator, Sequence
 
+import msgspec
+
 from mending.model import RefusedError, Window
 from mending.source.base import Source, TargetKind
 from mending.source.disk_target import DiskTarget
@@ -14,8 +16,28 @@ from mending.source.disk_target import DiskTarget
 BEHIND = 1 << 60
 """Where the first such place starts; no disk is as long."""
 _GAP = 1 << 40
-Pieces = Sequence[tuple[int, int]]
-"""Offset on the disk and length in bytes, in the order of what they make up."""
+
+
+class Stripes(msgspec.Struct, frozen=True):
+    """A part of a volume.
+
+    Attributes:
+        length: in bytes.
+        unit: bytes that lie together before the next stripe goes on; all of them where there is one
+            stripe.
+        starts: where each stripe lies on the disk.
+    """
+
+    length: int
+    unit: int
+    starts: tuple[int, ...]
+
+    def place(self, into: int) -> tuple[int, int]:
+        """Where a byte of the part is, and how many from there on lie together."""
+        number, within = divmod(into, self.unit)
+        line, column = divmod(number, len(self.starts))
+        together = min(self.unit - within, self.length - into)
+        return self.starts[column] + line * self.unit + within, together
 
 
 class StitchedSource(DiskTarget):
@@ -30,16 +52,15 @@ class StitchedSource(DiskTarget):
         self.serial = base.serial
         self._next = BEHIND
         self._starts: list[int] = []
-        self._places: list[tuple[int, int]] = []
-        """By start behind the end: offset on the disk and length."""
+        self._parts: list[Stripes] = []
 
-    def add(self, pieces: Pieces) -> int:
-        """Lay pieces one behind the other; returns where they can be read."""
+    def add(self, parts: Sequence[Stripes]) -> int:
+        """Lay parts one behind the other; returns where they can be read."""
         start = at = self._next
-        for offset, length in pieces:
+        for part in parts:
             self._starts.append(at)
-            self._places.append((offset, length))
-            at += length
+            self._parts.append(part)
+            at += part.length
         self._next = -(-at // _GAP) * _GAP + _GAP
         return start
 
@@ -55,11 +76,14 @@ class StitchedSource(DiskTarget):
         parts, at = [], offset
         while length > 0:
             number = bisect_right(self._starts, at) - 1
-            start, (place, size) = self._starts[number], self._places[number]
-            step = min(length, start + size - at)
-            data = self._base.read(place + at - start, step).data if step > 0 else b""
+            into = at - self._starts[number]
+            if into >= self._parts[number].length:
+                break
+            place, together = self._parts[number].place(into)
+            step = min(length, together)
+            data = self._base.read(place, step).data
             parts.append(data)
-            if step <= 0 or len(data) < step:
+            if len(data) < step:
                 break
             at, length = at + step, length - step
         return Window(b"".join(parts), offset)

@@ -167,7 +167,17 @@ def store_bytes(
     numbers: Mapping[int, int] | None = None,
     more: Mapping[int, Any] | None = None,
 ) -> bytes:
-    """A boot configuration with one entry.
+    """A boot configuration with one entry; `store_keys` as a file."""
+    return hive_bytes(store_keys(device, loader, numbers, more), WRITTEN)
+
+
+def store_keys(
+    device: StoreDevice,
+    loader: str,
+    numbers: Mapping[int, int] | None = None,
+    more: Mapping[int, Any] | None = None,
+) -> dict[str, Any]:
+    """The keys of a boot configuration with one entry.
 
     Args:
         device: the system's volume.
@@ -194,7 +204,7 @@ def store_bytes(
         ENTRY: _object(boot_store.SYSTEM_LOADER, elements),
         SETTINGS: _object(0x2020_0003, {0x2500_0020: bytes(8)}),
     }
-    return hive_bytes({"Description": {"KeyName": "BCD00000000"}, "Objects": objects}, WRITTEN)
+    return {"Description": {"KeyName": "BCD00000000"}, "Objects": objects}
 
 
 def _object(kind: int, elements: Mapping[int, Any]) -> dict[str, Any]:

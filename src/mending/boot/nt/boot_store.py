@@ -20,7 +20,7 @@ from mending.boot.chain import (
     not_followed,
     passed,
 )
-from mending.boot.nt.kernel_files import LoaderChecks, only_system, system_start
+from mending.boot.nt.kernel_files import LoaderChecks, system_start
 from mending.boot.nt.replayed_hive import replayed_hive
 from mending.boot.nt.start import NtStart
 from mending.boot.nt.store_volumes import StoreVolumes
@@ -158,11 +158,9 @@ class StoreChecks:
         system, why_not = volumes.find(entry.system_device, f"{entry.root}/system32")
         if home is None or system is None:
             reason = why or why_not
-            if volumes.is_elsewhere(entry.device) or volumes.is_elsewhere(entry.system_device):
-                there = only_system(self._environment)
-                if there is not None:
-                    says = self._says(f"starts {entry.title!r} from {reason}")
-                    return self._failed(FindingId.BOOT_STORE_VOLUME_GONE, says, notes)
+            if volumes.is_lost(entry.device) or volumes.is_lost(entry.system_device):
+                says = self._says(f"starts {entry.title!r} from {reason}")
+                return self._failed(FindingId.BOOT_STORE_VOLUME_GONE, says, notes)
             says = self._says(f"starts {entry.title!r} from {reason}, so no further is read")
             note = finding(_UNREAD, Severity.NOTE, says, self._where())
             return not_checked(note, self._then).with_findings(*notes)
@@ -172,22 +170,17 @@ class StoreChecks:
         return passed(Phase.BOOT_MANAGER, says, self._where(), then, tuple(notes))
 
     def _entry(self, hive: Hive) -> Entry | None:
-        """The entry that the manager starts: one for this start only, else its default, else the
-        first that it shows.
+        """The entry that the manager starts: one for this start only where it is there, else its
+        default; the first that it shows where it has none.
         """
         manager = _elements(hive, store.BOOT_MANAGER)
         if manager is None:
             return None
-        wanted = [
-            *(_texts(manager, store.ONCE)),
-            *_texts(manager, store.DEFAULT),
-            *_texts(manager, store.DISPLAY_ORDER),
-        ]
-        for identity in wanted[:1]:
-            key = hive.find(f"Objects\\{identity}")
-            if key is not None:
-                return _entry(hive, identity, key)
-        return None
+        once = [name for name in _texts(manager, store.ONCE) if _object(hive, name) is not None]
+        usual = _texts(manager, store.DEFAULT) or _texts(manager, store.DISPLAY_ORDER)
+        identity = next(iter((*once, *usual)), "")
+        key = _object(hive, identity) if identity else None
+        return _entry(hive, identity, key) if key is not None else None
 
     def _settings(self, entry: Entry) -> Iterator[Finding]:
         for setting in nt_names().settings:
@@ -199,7 +192,7 @@ class StoreChecks:
 
     def _recovery(self, hive: Hive, entry: Entry) -> Iterator[Finding]:
         """Whether the recovery that the entry names can be opened from the start."""
-        there = [name for name in entry.recovery if hive.find(f"Objects\\{name}") is not None]
+        there = [name for name in entry.recovery if _object(hive, name) is not None]
         why = ""
         if entry.numbers.get(store.RECOVERY_ENABLED) == 0:
             why = "is switched off"
@@ -271,6 +264,10 @@ def _with_inherited(hive: Hive, identity: str) -> dict[int, bytes]:
             except ValueError:
                 continue  # a key that is no element
     return found
+
+
+def _object(hive: Hive, identity: str) -> Key | None:
+    return hive.find(f"Objects\\{identity}")
 
 
 def _elements(hive: Hive, identity: str) -> Key | None:

@@ -36,7 +36,7 @@ class DriverChecks:
             note = finding(FindingId.FILES_NOT_CHECKED, Severity.NOTE, says)
             return not_checked(note, SessionChecks(self._settings, {}).hives)
         then: Link = DeviceChecks(self._settings, known).devices
-        findings = list(self._faults(ordered, Phase.LOADER))
+        findings = list(self._faults(ordered))
         fatal = [each for each in findings if each.severity is Severity.FATAL]
         if fatal:
             rest = [each for each in findings if each is not fatal[0]]
@@ -51,10 +51,10 @@ class DriverChecks:
         where = Where(path=self._settings.start.path(nt_names().drivers.folder))
         return passed(Phase.LOADER, says, where, then, tuple(findings))
 
-    def _faults(self, drivers: list[Driver], phase: Phase) -> Iterator[Finding]:
+    def _faults(self, drivers: list[Driver]) -> Iterator[Finding]:
         libraries = Libraries(self._settings.start, self._settings.start.kernel_names)
         for driver in drivers:
-            found = driver_fault(self._settings, driver, libraries, phase)
+            found = driver_fault(self._settings, driver, libraries, Phase.LOADER)
             if found is not None:
                 yield found
 

@@ -8,7 +8,7 @@ import msgspec
 
 from mending.boot.chain import BootEnvironment, OutOfReachError
 from mending.boot.nt.kernel_files import only_system
-from mending.boot.nt.services import BOOT, DRIVER_TYPES, SYSTEM, boot_drivers, drivers_of
+from mending.boot.nt.services import DRIVER_TYPES, SYSTEM, boot_drivers, drivers_of
 from mending.boot.nt.start import Libraries, NtSettings, NtStart, read_program
 from mending.boot.nt.system_hive import read_settings
 from mending.disk.volume import Volume
@@ -60,9 +60,12 @@ def start_files(
         says = f"The system hive of {system.title} cannot be used; `mending trace` says why."
         raise RefusedError(says, "Mend the hive first.")
     libraries, listed = Libraries(start), list[StartFile]()
+    newer = {start.path(each) for each in nt_names().session.newer}
     for number, (path, role) in enumerate(wanted):
         progress(number, len(wanted))
-        listed.append(_judged(start, path, role, libraries))
+        judged = _judged(start, path, role, libraries)
+        if judged.state != "missing" or path not in newer:  # older systems do without those
+            listed.append(judged)
     return volume, listed
 
 
@@ -74,7 +77,7 @@ def _wanted(settings: NtSettings) -> Iterator[tuple[str, str]]:
     for driver in boot_drivers(settings, known):
         yield driver.path, f"driver {driver.name}, loaded with the kernel"
     for driver in known.values():
-        if driver.start == SYSTEM and driver.type in DRIVER_TYPES and driver.start != BOOT:
+        if driver.start == SYSTEM and driver.type in DRIVER_TYPES:
             yield driver.path, f"driver {driver.name}, loaded by the kernel"
     for path in (*names.session.programs, *names.session.newer):
         yield start.path(path), "program of the session"
@@ -82,10 +85,8 @@ def _wanted(settings: NtSettings) -> Iterator[tuple[str, str]]:
 
 def _judged(start: NtStart, path: str, role: str, libraries: Libraries) -> StartFile:
     program = read_program(start, path)
-    newer = [start.path(each) for each in nt_names().session.newer]
     if program is None:
-        state = "sound" if path in newer else "missing"  # older systems do without
-        return StartFile(path, role, state, "it is not there" if state == "missing" else "", False)
+        return StartFile(path, role, "missing", "it is not there", False)
     if program.unread:
         return StartFile(program.path, role, "unreadable", program.unread, False)
     why = program.why or libraries.lacking(program)

@@ -28,25 +28,51 @@ def letter_fault(settings: NtSettings, current: Key | None) -> Iterator[Finding]
     Raises:
         DamagedHiveError
     """
-    folder = (current.text("SystemRoot") or "") if current is not None else ""
-    devices = settings.hive.root.child(_LETTERS)
-    if folder[1:2] != ":" or devices is None:
+    letter, devices = _of_folder(current), settings.hive.root.child(_LETTERS)
+    if not letter or devices is None:
         return
-    letter = folder[0].upper()
     bound = devices.data(_NAME.format(letter))
     ours = list(_own_names(settings))
     if bound is None or not ours or bound in ours or not _is_known(bound):
         return
-    letters = [
-        value.name[-2]
-        for value in devices.values()
-        if value.name.upper().startswith("\\DOSDEVICES\\") and devices.data(value.name) in ours
-    ]
+    letters = _bound_to(devices, ours)
     now = f"; its own volume is {letters[0]}: now" if letters else ""
     says = f"The letter {letter}:, by which the system names its folder, belongs to another volume"
     says += f" ({_told(bound)}){now}."
     where = Where(path=settings.start.path("system32/config/system"))
     yield finding(FindingId.DRIVE_LETTER_MOVED, Severity.WARNING, says, where)
+
+
+def letters_of(settings: NtSettings, current: Key | None) -> frozenset[str]:
+    """The letters by which the settings mean the system's volume: those bound to it, and the one
+    with which its folder is named; none where that cannot be told.
+
+    Raises:
+        DamagedHiveError
+    """
+    devices = settings.hive.root.child(_LETTERS)
+    bound = _bound_to(devices, list(_own_names(settings))) if devices is not None else []
+    letter = _of_folder(current)
+    return frozenset([*bound, *([letter] if letter else [])])
+
+
+def is_elsewhere(letters: frozenset[str], line: str) -> bool:
+    """Whether a line of settings names something on another volume than the system's."""
+    text = line.strip().lstrip('"').removeprefix("\\??\\")
+    return bool(letters) and text[1:2] == ":" and text[0].upper() not in letters
+
+
+def _of_folder(current: Key | None) -> str:
+    folder = (current.text("SystemRoot") or "") if current is not None else ""
+    return folder[0].upper() if folder[1:2] == ":" else ""
+
+
+def _bound_to(devices: Key, names: list[bytes]) -> list[str]:
+    return [
+        value.name[-2].upper()
+        for value in devices.values()
+        if value.name.upper().startswith("\\DOSDEVICES\\") and devices.data(value.name) in names
+    ]
 
 
 def _own_names(settings: NtSettings) -> Iterator[bytes]:

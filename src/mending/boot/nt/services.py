@@ -26,12 +26,13 @@ class Driver(msgspec.Struct, frozen=True):
     """A driver or service of a control set.
 
     Attributes:
-        path: of its image, below the system's volume.
+        written: its image as the settings name it. path: the same on the system's volume.
         start: 0 with the kernel, 1 by the kernel, 2 by the session, 3 on demand, 4 never.
         error: 3: without it the start ends.
     """
 
     name: str
+    written: str
     path: str
     type: int
     start: int
@@ -122,9 +123,11 @@ def _tag_ranks(tags: Key | None, group: str) -> dict[int, int]:
 
 
 def _driver(settings: NtSettings, key: Key, start: int) -> Driver:
+    written = key.text("ImagePath") or ""
     return Driver(
         name=key.name,
-        path=image_path(settings, key.text("ImagePath"), key.name),
+        written=written,
+        path=image_path(settings, written, key.name),
         type=key.number("Type") or 0,
         start=start,
         error=key.number("ErrorControl") or 0,
@@ -133,12 +136,12 @@ def _driver(settings: NtSettings, key: Key, start: int) -> Driver:
     )
 
 
-def image_path(settings: NtSettings, written: str | None, name: str) -> str:
+def image_path(settings: NtSettings, written: str, name: str) -> str:
     """The path on the system's volume that the image path of a driver means; without one it is the
     file of the driver's name in the folder of drivers.
     """
     start = settings.start
-    if not (written or "").strip():
+    if not written.strip():
         return start.path(f"{nt_names().drivers.folder}/{name}.sys")
-    path, is_whole = start.program(written or "")
+    path, is_whole = start.program(written)
     return path if is_whole else start.path(path)

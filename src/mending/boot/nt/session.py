@@ -17,9 +17,10 @@ from mending.boot.chain import (
     not_followed,
     passed,
 )
+from mending.boot.nt.letters import is_elsewhere, letters_of
 from mending.boot.nt.replayed_hive import replayed_hive
 from mending.boot.nt.services import AUTOMATIC, DRIVER_TYPES, Driver
-from mending.boot.nt.sign_in import SignInChecks
+from mending.boot.nt.sign_in import SignInChecks, current_version
 from mending.boot.nt.start import Libraries, NtSettings, Program, read_program
 from mending.disk.hives import Hive
 from mending.formats.nt.hive_cells import DamagedHiveError
@@ -100,11 +101,9 @@ class SessionChecks:
         self, path: str, program: Program | None, libraries: Libraries
     ) -> Finding | None:
         if program is None:
-            says, where = (
-                f"The program {path}, without which no session begins, is not there.",
-                (Where(path=path)),
-            )
-            return finding(FindingId.SESSION_PROGRAM_MISSING, Severity.FATAL, says, where)
+            says = f"The program {path}, without which no session begins, is not there."
+            missing = FindingId.SESSION_PROGRAM_MISSING
+            return finding(missing, Severity.FATAL, says, Where(path=path))
         if program.unread:
             says = f"The program {program.path} was not checked: {program.unread}."
             return finding(_UNREAD, Severity.NOTE, says, program.where)
@@ -156,8 +155,10 @@ class SessionChecks:
         names = nt_names().session
         manager = self._settings.control_set.path("Control", "Session Manager")
         for line in (manager.texts(names.before_session) if manager is not None else None) or ():
-            words = line.split()
-            program = words[1] if words[:1] == [names.check_of_volumes] else words[0]
+            words = [word for word in line.split() if word != names.check_of_volumes]
+            if not words:
+                continue
+            program = words[0]
             path = self._start.path(f"system32/{program.removesuffix('.exe')}.exe")
             if self._start.environment.find(self._start.volume, path) is None:
                 says = f"{path}, which runs before the session, is not there."
@@ -179,11 +180,13 @@ class SessionChecks:
 
     def _services(self) -> Iterator[Finding]:
         """Services that begin with the session and whose program is gone."""
+        letters = letters_of(self._settings, current_version(self._software))
         gone = [
             driver
             for driver in self._drivers.values()
             if driver.start == AUTOMATIC
             and driver.type not in DRIVER_TYPES
+            and not is_elsewhere(letters, driver.written)
             and self._start.environment.find(self._start.volume, driver.path) is None
         ]
         if gone:

@@ -11,7 +11,7 @@ from collections.abc import Iterator
 import msgspec
 
 from mending.boot.chain import CheckResult, failed, finding, not_checked, not_followed, passed
-from mending.boot.nt.letters import letter_fault
+from mending.boot.nt.letters import is_elsewhere, letter_fault, letters_of
 from mending.boot.nt.start import NtSettings, read_program
 from mending.disk.hives import Hive, Key
 from mending.formats.nt.hive_cells import DamagedHiveError
@@ -36,6 +36,7 @@ class SignInChecks:
 
     def __init__(self, settings: NtSettings, software: Hive | None) -> None:
         self._settings, self._software = settings, software
+        self._letters = frozenset[str]()
         # programs of a sign-in may be made for an older machine that this one can be, too
         self._start = msgspec.structs.replace(settings.start, machine=0)
         self._where = Where(path=settings.start.path("system32/config/software"))
@@ -47,11 +48,16 @@ class SignInChecks:
             says = "What runs at a sign-in is not read: the hive that tells it cannot be used."
             return not_checked(finding(_UNREAD, Severity.NOTE, says, self._where))
         try:
-            names = nt_names().sign_in
+            names, current = nt_names().sign_in, current_version(self._software)
+            self._letters = letters_of(self._settings, current)
+            sign_in, accounts = (
+                current.child(name) if current is not None else None
+                for name in (names.key, names.profiles)
+            )
             findings = [
-                *self._programs(self._below(names.key)),
-                *letter_fault(self._settings, self._below("currentversion")),
-                *self._accounts(self._below(names.profiles)),
+                *self._programs(sign_in),
+                *letter_fault(self._settings, current),
+                *self._accounts(accounts),
                 *self._room(),
             ]
         except DamagedHiveError as error:
@@ -61,23 +67,12 @@ class SignInChecks:
         if fatal:
             rest = [each for each in findings if each is not fatal[0]]
             return failed(fatal[0]).with_findings(*rest)
+        unread = [each for each in findings if each.id == _UNREAD]
+        if unread:
+            rest = [each for each in findings if each is not unread[0]]
+            return not_checked(unread[0]).with_findings(*rest)
         says = "The programs of a sign-in are there."
         return passed(Phase.SESSION, says, self._where, None, tuple(findings))
-
-    def _below(self, path: str) -> Key | None:
-        """A key two levels down in the hive of programs: maker, then system. Of several the one
-        that names programs for a sign-in is the system's.
-        """
-        hive = self._software
-        tops = [
-            found
-            for maker in (hive.root.children() if hive is not None else ())
-            for product in maker.children()
-            if (found := product.path(*nt_names().sign_in.key.split("\\"))) is not None
-            and found.text(nt_names().sign_in.programs) is not None
-            and (found := product.path(*path.split("\\"))) is not None
-        ]
-        return tops[0] if tops else None
 
     def _programs(self, key: Key | None) -> Iterator[Finding]:
         names = nt_names().sign_in
@@ -98,6 +93,12 @@ class SignInChecks:
             says = f"A further program runs at every sign-in ({value}): {line}."
             added = FindingId.SIGN_IN_PROGRAM_ADDED
             yield finding(added, Severity.WARNING, says, self._where)
+        if is_elsewhere(self._letters, line):
+            says = (
+                f"{line}, which runs at a sign-in ({value}), is on a volume that is not looked at."
+            )
+            yield finding(_UNREAD, Severity.NOTE, says, self._where)
+            return
         places = self._places(line)
         programs = [found for path in places if (found := read_program(self._start, path))]
         severity = Severity.WARNING if rank else Severity.FATAL
@@ -105,6 +106,10 @@ class SignInChecks:
             says = f"{line}, which the settings name for a sign-in ({value}), is not there."
             missing = FindingId.SIGN_IN_PROGRAM_MISSING
             yield finding(missing, severity, says, Where(path=places[0]))
+        elif programs[0].unread:
+            says = f"{programs[0].path}, which runs at a sign-in, was not checked:"
+            says += f" {programs[0].unread}."
+            yield finding(_UNREAD, Severity.NOTE, says, programs[0].where)
         elif programs[0].why:
             says = f"{programs[0].path}, which runs at a sign-in, cannot run: {programs[0].why}."
             damaged = FindingId.SIGN_IN_PROGRAM_DAMAGED
@@ -122,7 +127,7 @@ class SignInChecks:
         rows = [] if key is None else list(key.children())[:_MOST_ACCOUNTS]
         for row in rows:
             name, written = row.name.lower(), row.text("ProfileImagePath") or ""
-            if not name.startswith(_ACCOUNT) or not written:
+            if not name.startswith(_ACCOUNT) or not written or is_elsewhere(self._letters, written):
                 continue
             folder = self._folder(written)
             if name.endswith(_ASIDE):
@@ -148,3 +153,20 @@ class SignInChecks:
         if free < min(_LEAST_FREE, info.bytes // 50):
             says = f"The system's volume has only {free} bytes left of {info.bytes}."
             yield finding(FindingId.ROOT_FULL, Severity.WARNING, says)
+
+
+def current_version(software: Hive | None) -> Key | None:
+    """The key of the system in the hive of programs: two levels down, below maker and system; of
+    several the one that names programs for a sign-in.
+
+    Raises:
+        DamagedHiveError
+    """
+    names = nt_names().sign_in
+    for maker in software.root.children() if software is not None else ():
+        for product in maker.children():
+            found = product.child(names.current)
+            key = found.child(names.key) if found is not None else None
+            if key is not None and key.text(names.programs) is not None:
+                return found
+    return None

@@ -20,13 +20,15 @@ _PROGRAM_END = re.compile(r"\.(exe|sys|com|dll)(?=\s|$)", re.IGNORECASE)
 _MACHINES = {0x14C: "32-bit PCs", 0x8664: "64-bit PCs", 0xAA64: "64-bit ARM", 0x1C4: "32-bit ARM"}
 
 
-class Allowance:
-    """How many bytes of programs may still be read of one system: a hostile one may name a long
-    file a thousand times.
+class Shared:
+    """What all checks of one system share: libraries, each read once, and how many bytes of
+    programs may still be read, for a hostile system may name a long file a thousand times.
     """
 
     def __init__(self) -> None:
         self.left = _ALL_BYTES
+        self.libraries: dict[str, Program | None] = {}
+        self.offered: dict[str, frozenset[str]] = {}
 
 
 class NtStart(msgspec.Struct, frozen=True):
@@ -37,7 +39,6 @@ class NtStart(msgspec.Struct, frozen=True):
         kernel, hardware_layer: names of files in its programs' folder that stand in for the usual
             ones; empty where none do.
         machine: what its loader was made for; 0 where that is not known.
-        allowance: shared by all checks of the system.
     """
 
     environment: BootEnvironment
@@ -46,7 +47,7 @@ class NtStart(msgspec.Struct, frozen=True):
     kernel: str = ""
     hardware_layer: str = ""
     machine: int = 0
-    allowance: Allowance = msgspec.field(default_factory=Allowance)
+    shared: Shared = msgspec.field(default_factory=Shared)
 
     def path(self, below: str) -> str:
         """The path of something in the system's folder."""
@@ -132,8 +133,8 @@ def read_program(start: NtStart, path: str) -> Program | None:
             return None
         if found.bytes > _PROGRAM_BYTES:
             return Program(found.path, unread=f"it has {found.bytes} bytes")
-        start.allowance.left -= found.bytes
-        if start.allowance.left < 0:
+        start.shared.left -= found.bytes
+        if start.shared.left < 0:
             return Program(found.path, unread=f"{_ALL_BYTES} bytes of programs were read before it")
         data = environment.read(start.volume, path, _PROGRAM_BYTES)
     except (OutOfReachError, InputError) as error:
@@ -165,7 +166,7 @@ def _machine(number: int) -> str:
 
 
 class Libraries:
-    """The libraries of one system, each read once.
+    """The libraries of one system.
 
     Args:
         judged: names of those that were judged already: only what they offer counts.
@@ -173,8 +174,7 @@ class Libraries:
 
     def __init__(self, start: NtStart, judged: Collection[str] = ()) -> None:
         self._start, self._judged = start, judged
-        self._found: dict[str, Program | None] = {}
-        self._offered: dict[str, frozenset[str]] = {}
+        self._found, self._offered = start.shared.libraries, start.shared.offered
 
     def lacking(self, program: Program) -> str:
         """What a program wants and does not get; empty where it gets all that can be told."""

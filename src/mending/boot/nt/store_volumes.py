@@ -42,27 +42,28 @@ class StoreVolumes:
             return None, "a partition, which a mounted tree does not tell"
         return self._of_disk(device)
 
-    def is_elsewhere(self, device: StoreDevice) -> bool:
-        """Whether a device is a partition that is not on this disk."""
-        disk = self._environment.disk
-        return device.kind == "partition" and disk is not None and self._of_disk(device)[0] is None
+    def is_lost(self, device: StoreDevice) -> bool:
+        """Whether a device is a partition that can only be meant to be on this disk and is not: of
+        this disk, or at the very place of one of its volumes under the name of another disk, as a
+        copy leaves it. What has nothing in common with this disk may be on another one of the PC.
+        """
+        if device.kind != "partition" or self._environment.disk is None:
+            return False
+        if self._of_disk(device)[0] is not None:
+            return False
+        here = device.disk == self._disk_identity()
+        return here or any(_is_at(volume, device) for volume in self._volumes())
 
     def _volumes(self) -> list[Volume]:
         return [volume for volume in self._environment.volumes if not volume.extended]
 
     def _of_disk(self, device: StoreDevice) -> tuple[Volume | None, str]:
-        by_guid = device.offset < 0
         for volume in self._volumes():
-            same = (
-                volume.partuuid.lower() == device.partition
-                if by_guid
-                else volume.offset == device.offset
-            )
-            if same and self._disk_identity() == device.disk:
+            if _is_at(volume, device) and self._disk_identity() == device.disk:
                 return volume, ""
-        name = (
-            f"partition {device.partition}" if by_guid else f"the partition at byte {device.offset}"
-        )
+        by_guid = device.offset < 0
+        at = device.partition if by_guid else f"at byte {device.offset}"
+        name = f"{'' if by_guid else 'the '}partition {at}"
         ours = self._disk_identity() or "none"
         return None, f"{name} of disk {device.disk}, which is not on this one ({ours})"
 
@@ -75,3 +76,10 @@ class StoreVolumes:
             return str(uuid.UUID(bytes_le=believed.header.disk_guid))
         reading = disk.mbr
         return f"{reading.record.fields.disk_signature:08x}" if reading is not None else ""
+
+
+def _is_at(volume: Volume, device: StoreDevice) -> bool:
+    """Whether a device names the partition of a volume, whatever the disk."""
+    if device.offset < 0:
+        return volume.partuuid.lower() == device.partition
+    return volume.offset == device.offset

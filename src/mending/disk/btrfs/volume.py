@@ -10,7 +10,8 @@ from mending.source import Source
 
 _KNOWN = 0x1 | 0x2 | 0x4 | 0x8 | 0x10 | 0x20 | 0x40 | 0x80 | 0x100 | 0x200 | 0x400 | 0x800 | 0x1000
 _BLOCK_GROUP_TREE = 0x800
-_MOST_NODES = 65_536
+_MOST_NODES = 4096
+"""Nodes of one question: a folder of half a million names."""
 _MOST_CHUNKS = 65_536
 _NODES_KEPT = 256
 _MOST_LEVELS = 8
@@ -37,6 +38,7 @@ class BtrfsVolume:
         self._chunks: list[Chunk] = sorted(
             tree.first_chunks(block.first_chunks), key=lambda each: each.start
         )
+        self._starts = [each.start for each in self._chunks]
         self._nodes: dict[int, Node] = {}
         found = {each.start: each for each in self._chunks}
         for key, raw in self.items(block.chunk_root, (0, 0, 0), (1 << 64, 255, 1 << 64)):
@@ -44,6 +46,7 @@ class BtrfsVolume:
                 each = tree.chunk(key[2], raw)
                 found |= {each.start: each} if each is not None else {}
         self._chunks = [found[start] for start in sorted(found)]
+        self._starts = sorted(found)
 
     def items(self, root: int, first: Key, last: Key) -> Iterator[tuple[Key, bytes]]:
         """The items of a tree from one key to another, in order.
@@ -87,7 +90,7 @@ class BtrfsVolume:
         Raises:
             DamagedFileError: in no chunk, or in one that is spread over devices.
         """
-        number = bisect_right([each.start for each in self._chunks], address) - 1
+        number = bisect_right(self._starts, address) - 1
         if number < 0 or address >= self._chunks[number].start + self._chunks[number].length:
             raise DamagedFileError(f"the address {address:x} is in no chunk.")
         chunk = self._chunks[number]

@@ -8,7 +8,7 @@ lies on other disks cannot.
 Source: LVM2, `lib/format_text/layout.h`, and the manual page lvm.conf(5) for the text.
 """
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 
 import msgspec
 
@@ -16,16 +16,14 @@ from mending.disk.layout.survey import volume_at
 from mending.disk.volume import Volume, mapped_name, read_lvm_group
 from mending.formats.container.lvm import Group, LogicalVolume, Segment
 from mending.model import ByteOffset, FilesystemKind, InputError, Lba, SectorCount
-from mending.source import Source, StitchedSource
+from mending.source import Source, StitchedSource, Stripes
 
 FIRST_NUMBER = 1001
 """Logical volumes have no number in a table; theirs begin here."""
-_MOST_PIECES = 65_536
+_MOST_VOLUMES, _MOST_SEGMENTS, _MOST_STRIPES = 256, 4096, 64
+"""Of a damaged or hostile description; what is beyond them stays unread, which is said."""
 _SECTOR = 512
 """The unit of every length in a description, whatever the disk's."""
-
-Piece = tuple[int, int]
-"""Offset on the disk and length in bytes."""
 
 
 def with_logical_volumes(
@@ -51,23 +49,24 @@ def with_logical_volumes(
     found: list[Volume] = []
     for group in groups.values():
         for logical in group.volumes:
-            pieces = _pieces(group, logical, starts)
-            if pieces:
-                found.append(_volume(stitched, group, logical, pieces, FIRST_NUMBER + len(found)))
+            parts = _parts(group, logical, starts) if len(found) < _MOST_VOLUMES else []
+            if parts:
+                found.append(_volume(stitched, group, logical, parts, FIRST_NUMBER + len(found)))
     return stitched, tuple(found)
 
 
 def _volume(
-    source: StitchedSource, group: Group, logical: LogicalVolume, pieces: list[Piece], number: int
+    source: StitchedSource, group: Group, logical: LogicalVolume, parts: list[Stripes], number: int
 ) -> Volume:
-    length = sum(size for _, size in pieces)
-    offset = pieces[0][0] if len(pieces) == 1 else source.add(pieces)
+    length = sum(part.length for part in parts)
+    first = parts[0].starts[0]
+    offset = first if len(parts) == len(parts[0].starts) == 1 else source.add(parts)
     sector = source.bytes_per_sector
     volume = volume_at(source, Lba(offset // sector), SectorCount(length // sector))
     return msgspec.structs.replace(
         volume,
         number=number,
-        start=Lba(pieces[0][0] // sector),
+        start=Lba(first // sector),
         offset=ByteOffset(offset),
         type=f"logical volume {group.name}/{logical.name}",
         mapped=mapped_name(group.name, logical.name),
@@ -75,40 +74,47 @@ def _volume(
     )
 
 
-def _pieces(group: Group, logical: LogicalVolume, starts: dict[str, int]) -> list[Piece]:
-    """Where a volume lies, pieces that touch joined; empty where that is not so simple."""
+def _parts(group: Group, logical: LogicalVolume, starts: dict[str, int]) -> list[Stripes]:
+    """Where a volume lies, parts that touch joined; empty where that is not so simple."""
     places = {
         physical.name: starts[physical.id] + physical.data_sector * _SECTOR
         for physical in group.physical
         if physical.id in starts
     }
-    joined: list[Piece] = []
+    if len(logical.segments) > _MOST_SEGMENTS:
+        return []
+    joined: list[Stripes] = []
     at = 0
     for segment in sorted(logical.segments, key=lambda each: each.first):
         known = all(stripe.physical in places for stripe in segment.stripes)
         if segment.first != at or not segment.is_plain or not known:
             return []
         at += segment.extents
-        for offset, size in _segment_pieces(group, segment, places):
-            if joined and joined[-1][0] + joined[-1][1] == offset:
-                joined[-1] = (joined[-1][0], joined[-1][1] + size)
-            else:
-                joined.append((offset, size))
-            if len(joined) > _MOST_PIECES:
-                return []
+        part = _part(group, segment, places)
+        if part is None:
+            return []
+        last = joined[-1] if joined else None
+        if last is not None and _goes_on(last, part):
+            length = last.length + part.length
+            joined[-1] = Stripes(length, length, last.starts)
+        else:
+            joined.append(part)
     return joined
 
 
-def _segment_pieces(group: Group, segment: Segment, places: dict[str, int]) -> Iterator[Piece]:
+def _part(group: Group, segment: Segment, places: dict[str, int]) -> Stripes | None:
+    """A segment; None where its numbers make no sense."""
     extent = group.extent_sectors * _SECTOR
-    firsts = [places[stripe.physical] + stripe.first * extent for stripe in segment.stripes]
+    starts = tuple(places[stripe.physical] + stripe.first * extent for stripe in segment.stripes)
     length = segment.extents * extent
-    if len(firsts) == 1:
-        yield firsts[0], length
-        return
-    stripe = segment.stripe_sectors * _SECTOR
-    if not stripe or length % (stripe * len(firsts)):
-        return
-    for row in range(min(length // (stripe * len(firsts)), _MOST_PIECES)):
-        for first in firsts:
-            yield first + row * stripe, stripe
+    unit = segment.stripe_sectors * _SECTOR if len(starts) > 1 else length
+    if not length or len(starts) > _MOST_STRIPES or not unit or length % (unit * len(starts)):
+        return None
+    return Stripes(length, unit, starts)
+
+
+def _goes_on(last: Stripes, part: Stripes) -> bool:
+    """Whether a part lies right behind another; striped ones are left as they are."""
+    return len(last.starts) == len(part.starts) == 1 and (
+        last.starts[0] + last.length == part.starts[0]
+    )

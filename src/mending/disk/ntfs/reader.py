@@ -75,7 +75,9 @@ class NtfsReader:
         Raises:
             InputError: its record is damaged.
         """
-        record = self._record(path)
+        return self._length(self._record(path))
+
+    def _length(self, record: FileRecord) -> int:
         data = record.attribute(DATA)
         if data is not None and not data.first:
             return data.bytes
@@ -175,7 +177,17 @@ class NtfsReader:
             except InputError:
                 is_link = False
         is_folder = entry.is_folder and not is_link
-        return name, 0 if entry.is_folder else entry.bytes, is_folder, is_link, _ALL_PERMISSIONS
+        length = 0 if entry.is_folder else entry.bytes or self._own_length(entry.reference)
+        return name, length, is_folder, is_link, _ALL_PERMISSIONS
+
+    def _own_length(self, reference: int) -> int:
+        """The length by a file's own record, for one that its folder has as empty: nothing that
+        may hold something is passed over as empty.
+        """
+        try:
+            return self._length(self.table.record(reference))
+        except InputError:
+            return -1
 
     def _entries(self, record: FileRecord, problems: list[Problem]) -> Iterator[NameEntry]:
         root = self.table.stream(record, INDEX_ROOT, INDEX)

@@ -5,7 +5,8 @@ from mending.formats.container.apfs import ContainedVolume, Container
 from mending.model import InputError, Window
 from mending.source import Source
 
-_MOST_COPIES = 4096
+_COPY_BYTES = 4 * 1024 * 1024
+"""Of copies of the superblock that are looked at; usual are some hundred of 4 KiB."""
 _MOST_LEVELS = 8
 
 
@@ -39,7 +40,7 @@ class _Container:
             return None
         self._size = first.block_bytes
         newest = first
-        for number in range(min(first.copies, _MOST_COPIES)):
+        for number in range(min(first.copies, _COPY_BYTES // self._size)):
             later = apfs.read_container(self._block(first.first_of_copies + number))
             if later is not None and later.moment > newest.moment:
                 newest = later

@@ -52,6 +52,7 @@ class SessionNames(msgspec.Struct, frozen=True):
 class SignInNames(msgspec.Struct, frozen=True):
     """What runs at a sign-in, and where accounts keep their files."""
 
+    current: str
     key: str
     programs: str
     shell: str
