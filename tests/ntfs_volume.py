@@ -1,5 +1,6 @@
-"""A small NTFS volume written by a real driver: `python -m tests.ntfs_volume`, as root with FUSE;
-it is committed. What is in it follows from this file alone.
+"""NTFS volumes written by a real driver, a small one and one of 20,000 files:
+`python -m tests.ntfs_volume`, as root with FUSE; they are committed. What is in them follows from
+this file alone.
 """
 
 import lzma
@@ -27,10 +28,24 @@ GONE = [f"many/ticket-{number:03d}.txt" for number in range(0, 180, 7)]
 HARD_LINK = ("a/b/c/deep", "another-name")
 
 
+MANY = FILE.with_name("ntfs-many.img.xz")
+MANY_COUNT = 20_000
+
+
+def many_contents():
+    """Path and content of the files of the volume with many."""
+    for number in range(MANY_COUNT):
+        data = b"berth %d " % number * (number % 23)
+        if number % 400 == 0:
+            data = data * 40
+        yield f"season-{number % 11}/sailing {number:05d}.txt", data
+
+
 def make():
-    """Make it anew."""
+    """Make both anew."""
     FILE.parent.mkdir(exist_ok=True)
     _keep(FILE, 8, _fill)
+    _keep(MANY, 34, _fill_many)
 
 
 def _keep(path, mib, fill, *options):
@@ -62,6 +77,13 @@ def _fill(top):
     os.link(top / HARD_LINK[0], top / HARD_LINK[1])
     for name in GONE:
         (top / name).unlink()
+
+
+def _fill_many(top):
+    for name, data in many_contents():
+        path = top / name
+        path.parent.mkdir(exist_ok=True)
+        path.write_bytes(data)
 
 
 if __name__ == "__main__":

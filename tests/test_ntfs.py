@@ -14,7 +14,7 @@ from mending.formats.filesystem import lznt1
 from mending.model import ByteOffset, DamagedFileError, InputError
 from mending.source import MemorySource
 from tests.independent_reader import IndependentReader
-from tests.ntfs_volume import CONTENTS, FILE, GONE, HARD_LINK
+from tests.ntfs_volume import CONTENTS, FILE, GONE, HARD_LINK, MANY, MANY_COUNT, many_contents
 from tests.samples import needs_samples, read_samples
 
 VOLUME = lzma.decompress(FILE.read_bytes())
@@ -100,6 +100,20 @@ class WrittenByTheDriver(unittest.TestCase):
         self.assertEqual(files.read(found), CONTENTS["a/b/c/deep"])
         (listed,) = (file for file in files.listing("/") if file.path == "/another-name")
         self.assertEqual(len(files.read(listed)), 70_000)
+
+
+class ManyFiles(unittest.TestCase):
+    def test_twenty_thousand_files_are_those_that_were_written(self):
+        data = lzma.decompress(MANY.read_bytes())
+        reader, oracle = opened(data), IndependentReader(MemorySource(data), 0, "NTFS")
+        written = dict(many_contents())
+        self.assertEqual(len(written), MANY_COUNT)
+        lengths = {f"/{name}": len(content) for name, content in written.items()}
+        self.assertEqual(walked(reader, most=1 << 20), lengths)
+        theirs = {f"/season-3/{row[0]}": row[1] for row in oracle.listing("/season-3")}
+        self.assertEqual(walked(reader, "/season-3"), theirs)
+        for name in list(written)[::7]:
+            self.assertEqual(reader.read(name, 1 << 20), written[name], name)
 
 
 class Damaged(unittest.TestCase):
