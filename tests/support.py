@@ -2,6 +2,7 @@
 reason.
 """
 
+import contextlib
 import functools
 import hashlib
 import json
@@ -54,7 +55,7 @@ def _present(thing):
 
 def run(*words, stdin="", expect=0, env=None):
     """Run the installed program; returns what it printed. Fails when the exit status is another
-    one.
+    one; None takes any.
     """
     done = subprocess.run(
         [PROGRAM, *map(str, words)],
@@ -64,7 +65,7 @@ def run(*words, stdin="", expect=0, env=None):
         env={**os.environ, **(env or {})},
         timeout=120,
     )
-    if done.returncode != expect:
+    if expect is not None and done.returncode != expect:
         raise AssertionError(
             f"{words}: exit {done.returncode} instead of {expect}\n{done.stdout}\n{done.stderr}"
         )
@@ -217,3 +218,45 @@ class InFolder(unittest.TestCase):
         patch(path, 0, (GRUB_FILES / "boot.img").read_bytes()[:440])
         patch(path, SECTOR, core.read_bytes())
         return path
+
+
+def needs_mounts(test):
+    """Skip a test where nothing can be mounted: no root, no FUSE. That is a matter of the machine
+    and its kernel, which nothing installs.
+    """
+    able = os.geteuid() == 0 and Path("/dev/fuse").exists() and Path("/dev/loop-control").exists()
+    return test if able else unittest.skip("needs root, FUSE and loop devices")(test)
+
+
+@contextlib.contextmanager
+def mounted(image, kind, offset=0, options="ro"):
+    """A volume as the kernel sees it, or ntfs-3g."""
+    with tempfile.TemporaryDirectory() as folder:
+        if kind == "ntfs":
+            tool("ntfs-3g", "-o", f"permissions,{options}", image, folder)
+        else:
+            tool("mount", "-t", kind, "-o", f"loop,offset={offset},{options}", image, folder)
+        try:
+            yield Path(folder)
+        finally:
+            tool("umount", folder)
+
+
+def tree_of(top):
+    """Every name below a folder with all that a person or a program can see of it."""
+    found = {}
+    for path in sorted(top.rglob("*")):
+        info = path.lstat()
+        content = b""
+        if path.is_symlink():
+            content = str(path.readlink()).encode()
+        elif path.is_file():
+            content = path.read_bytes()
+        kept = {
+            name: os.getxattr(path, name, follow_symlinks=False)
+            for name in os.listxattr(path, follow_symlinks=False)
+        }
+        times = None if path.is_dir() else info.st_mtime_ns
+        seen = (info.st_mode, info.st_uid, info.st_gid, times, kept, content)
+        found[str(path.relative_to(top))] = seen
+    return found

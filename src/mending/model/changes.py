@@ -53,6 +53,8 @@ class FileAttributes(msgspec.Struct, frozen=True):
         owner: number of the user; group: of the group.
         modified_ns: when its bytes were changed last, in nanoseconds of Unix time; None for now.
         extended: names and values of extended attributes.
+        is_link: a symbolic link, whose content is what it points at; it has no mode and no extended
+            attributes of its own.
     """
 
     mode: int
@@ -60,6 +62,7 @@ class FileAttributes(msgspec.Struct, frozen=True):
     group: int
     modified_ns: int | None
     extended: tuple[tuple[str, bytes], ...] = ()
+    is_link: bool = False
 
 
 class FileChange(msgspec.Struct, frozen=True):
@@ -86,6 +89,12 @@ class FileChange(msgspec.Struct, frozen=True):
     def length(self) -> int:
         """Bytes that are put, or taken away."""
         return len(self.after if self.after is not None else self.before or b"")
+
+    @property
+    def is_link(self) -> bool:
+        """Whether what is or will be there is a link."""
+        sides = (self.attributes_before, self.attributes_after)
+        return any(side is not None and side.is_link for side in sides)
 
     @property
     def shown(self) -> str:

@@ -43,6 +43,7 @@ class Finding(msgspec.Struct, frozen=True, kw_only=True):
         id: kebab-case name of the kind of fact; knowledge packs refer to it.
         says: one sentence.
         repairs: ids of repairs, most fitting first.
+        asked_by: the line of a menu or entry that names what is not sound.
     """
 
     id: str
@@ -51,3 +52,4 @@ class Finding(msgspec.Struct, frozen=True, kw_only=True):
     says: str
     where: Where = Where()
     repairs: tuple[str, ...] = ()
+    asked_by: Where | None = None

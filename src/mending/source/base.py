@@ -168,8 +168,11 @@ class MountedTree(Target, Protocol):
     def number_of(self, folder: str) -> bytes | None:
         """Which folder this is, as its file system counts; None where that does not last."""
 
-    def holds(self, path: str) -> bytes | None:
+    def holds(self, path: str, links: bool = False) -> bytes | None:
         """The whole content of a file; None where there is none.
+
+        Args:
+            links: of a link, what it points at; else a link is an error.
 
         Raises:
             InputError

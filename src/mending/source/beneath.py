@@ -133,8 +133,13 @@ class Beneath:
             return None
 
     def attributes(self, path: str) -> FileAttributes:
-        """Of a file that is there."""
+        """Of a file or link that is there."""
         with self.beside(path) as (handle, name):
+            info = os.stat(name, dir_fd=handle, follow_symlinks=False)
+            if stat.S_ISLNK(info.st_mode):
+                return FileAttributes(
+                    0o777, info.st_uid, info.st_gid, info.st_mtime_ns, is_link=True
+                )
             fd = os.open(name, _FILE, dir_fd=handle)
             try:
                 return _attributes_of(fd)
@@ -162,7 +167,9 @@ class Beneath:
         with self.beside(path) as (handle, name):
             return info.st_nlink - 1 - len(_twins(handle, name, info))
 
-    def replace(self, path: str, data: bytes, attributes: FileAttributes | None) -> None:
+    def replace(
+        self, path: str, data: bytes, attributes: FileAttributes | None, over_link: bool = False
+    ) -> None:
         """Put a file, so that a power cut leaves the old one or the new one, whole; its further
         names in the same folder go with it.
 
@@ -171,11 +178,17 @@ class Beneath:
 
         Args:
             attributes: of the new file; None for those of the file that was there.
+            over_link: a link that stands there is replaced; else it is an error.
         """
         with self.beside(path, make=True) as (handle, name):
             old = None
             with suppress(FileNotFoundError):
                 old = os.stat(name, dir_fd=handle, follow_symlinks=False)
+            if attributes is not None and attributes.is_link:
+                _put_link(handle, name, data, attributes)
+                return
+            if over_link and old is not None and stat.S_ISLNK(old.st_mode):
+                old = None
             if old is not None and not stat.S_ISREG(old.st_mode):
                 raise OSError(errno.EINVAL, "no plain file")
             twins = _twins(handle, name, old) if old is not None and old.st_nlink > 1 else []
@@ -255,6 +268,26 @@ def _new_file(
         yield fd, beside
     finally:
         os.close(fd)
+        with suppress(FileNotFoundError):
+            os.unlink(beside, dir_fd=handle)
+
+
+def _put_link(handle: int, name: str, data: bytes, attributes: FileAttributes) -> None:
+    """Put a link in the place of whatever stands there."""
+    beside = _random_name()
+    os.symlink(os.fsdecode(data), beside, dir_fd=handle)
+    try:
+        info = os.stat(beside, dir_fd=handle, follow_symlinks=False)
+        if (info.st_uid, info.st_gid) != (attributes.owner, attributes.group):
+            os.chown(
+                beside, attributes.owner, attributes.group, dir_fd=handle, follow_symlinks=False
+            )
+        if attributes.modified_ns is not None:
+            times = (attributes.modified_ns, attributes.modified_ns)
+            os.utime(beside, ns=times, dir_fd=handle, follow_symlinks=False)
+        os.rename(beside, name, src_dir_fd=handle, dst_dir_fd=handle)
+        os.fsync(handle)
+    finally:
         with suppress(FileNotFoundError):
             os.unlink(beside, dir_fd=handle)
 

@@ -84,8 +84,11 @@ class FolderSource(TreeTarget):
         """
         return self._beneath.link(path)
 
-    def holds(self, path: str) -> bytes | None:
+    def holds(self, path: str, links: bool = False) -> bytes | None:
         """The whole content of a file; None where there is none.
+
+        Args:
+            links: of a link, what it points at; else a link is an error.
 
         Raises:
             InputError
@@ -94,6 +97,8 @@ class FolderSource(TreeTarget):
             info = self._beneath.status(path)
             if info is None:
                 return None
+            if links and stat.S_ISLNK(info.st_mode):
+                return os.fsencode(self.link(path))
             if not stat.S_ISREG(info.st_mode):
                 raise OSError(errno.EINVAL, "no plain file")
             if info.st_size > LARGEST_CHANGE:
@@ -116,7 +121,7 @@ class FolderSource(TreeTarget):
         self, path: str, data: bytes | None, says: str, attributes: FileAttributes | None = None
     ) -> FileChange:
         """See `MountedTree.change_of`."""
-        before = self.holds(path)
+        before = self.holds(path, attributes is not None and attributes.is_link)
         try:
             if before is None:
                 folders = self._beneath.missing_folders(path)
@@ -146,7 +151,8 @@ class FolderSource(TreeTarget):
             if change.after is None:
                 self._beneath.remove(change.path, change.folders)
             else:
-                self._beneath.replace(change.path, change.after, change.attributes_after)
+                attributes, over_link = change.attributes_after, change.is_link
+                self._beneath.replace(change.path, change.after, attributes, over_link)
         except OSError as error:
             raise self._wrong(change.path, "written", error) from error
 

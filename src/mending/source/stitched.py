@@ -64,6 +64,17 @@ class StitchedSource(DiskTarget):
         self._next = -(-at // _GAP) * _GAP + _GAP
         return start
 
+    def places(self, offset: int, length: int) -> Iterator[tuple[int, int]]:
+        """Where bytes lie on the disk itself: offset and length of each piece, in order."""
+        while length > 0:
+            place, together = offset, length
+            if offset >= BEHIND:
+                number = bisect_right(self._starts, offset) - 1
+                place, together = self._parts[number].place(offset - self._starts[number])
+            step = min(length, together)
+            yield place, step
+            offset, length = offset + step, length - step
+
     @property
     def bytes_read(self) -> int:
         """What the source below has read."""

@@ -1,5 +1,6 @@
 """What all mounted trees share as targets of changes, and a tree as it would be after some."""
 
+import os
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
@@ -35,7 +36,7 @@ class TreeTarget:
     size = 0
     serial = ""
 
-    def holds(self, path: str) -> bytes | None:
+    def holds(self, path: str, links: bool = False) -> bytes | None:
         """See `MountedTree.holds`."""
         raise NotImplementedError
 
@@ -45,7 +46,8 @@ class TreeTarget:
 
     def current(self, change: Change) -> bytes | None:
         """See `Target.current`."""
-        return self.holds(self._file_change(change).path)
+        file = self._file_change(change)
+        return self.holds(file.path, file.is_link)
 
     def apply(self, changes: Sequence[Change]) -> None:
         """See `Target.apply`; every file is on the medium before the next one is begun."""
@@ -100,6 +102,11 @@ class FolderOverlay(TreeTarget):
         self.path: str = base.path
         self.kind: TargetKind = base.kind
         self._new: Mapping[str, bytes | None] = {change.path: change.after for change in changes}
+        self._links = {
+            change.path
+            for change in changes
+            if change.attributes_after is not None and change.attributes_after.is_link
+        }
         self._modes = {
             change.path: change.attributes_after.mode
             for change in changes
@@ -124,7 +131,7 @@ class FolderOverlay(TreeTarget):
                 rows.pop(name, None)
             elif home == top and data is not None:
                 mode = self._modes.get(path, rows[name][4] if name in rows else 0o644)
-                rows[name] = (name, len(data), False, False, mode)
+                rows[name] = (name, len(data), False, path in self._links, mode)
             elif home.startswith(f"{top}/"):
                 below = home[len(top) + 1 :].split("/")[0]
                 rows.setdefault(below, (below, 0, True, False, 0o755))
@@ -138,15 +145,17 @@ class FolderOverlay(TreeTarget):
 
     def link(self, path: str) -> str:
         """See `FolderSource.link`."""
+        if path in self._links:
+            return os.fsdecode(self._new[path] or b"")
         return self._base.link(path)
 
     def number_of(self, folder: str) -> bytes | None:
         """See `FolderSource.number_of`."""
         return self._base.number_of(folder)
 
-    def holds(self, path: str) -> bytes | None:
+    def holds(self, path: str, links: bool = False) -> bytes | None:
         """See `FolderSource.holds`."""
-        return self._new[path] if path in self._new else self._base.holds(path)
+        return self._new[path] if path in self._new else self._base.holds(path, links)
 
     def change_of(
         self, path: str, data: bytes | None, says: str, attributes: FileAttributes | None = None

@@ -4,6 +4,7 @@ from collections.abc import Callable
 
 from mending.boot.bios.code_kinds import CodeKind, recognise_code
 from mending.boot.chain import CheckResult, Link, failed, finding, not_checked, passed, place
+from mending.boot.grub import code_repairs
 from mending.boot.rehearse import can_rehearse, rehearse_code
 from mending.boot.volumes import (
     HARMLESS,
@@ -43,7 +44,7 @@ def check_volume_sector(
         says = f"Volume {volume.number} is encrypted; what its boot sector starts cannot be read."
         where = place(boot.offset, boot.data)
         return not_checked(finding(FindingId.VOLUME_ENCRYPTED, Severity.NOTE, says, where))
-    fault = _broken(disk, volume) or _without_code(volume)
+    fault = _broken(disk, volume) or _without_code(disk, volume)
     if fault is not None:
         return failed(fault)
     if _kind_of_code(volume) is CodeKind.GRUB:
@@ -66,12 +67,13 @@ def _kind_of_code(volume: Volume) -> CodeKind:
     return recognise_code(Window(boot.data, boot.offset))
 
 
-def _without_code(volume: Volume) -> Finding | None:
+def _without_code(disk: Disk, volume: Volume) -> Finding | None:
     """A sound boot sector that nothing can be started by."""
     boot, kind = volume.boot, _kind_of_code(volume)
     if kind is CodeKind.BLANK:
         says = f"The boot sector of volume {volume.number} is sound but holds no boot code."
         where, repairs = place(boot.offset, boot.code), boot_sector_repairs(boot)
+        repairs = repairs or code_repairs(disk)
         blank = FindingId.VOLUME_BOOT_CODE_BLANK
         return finding(blank, Severity.FATAL, says, where, repairs)
     if kind is CodeKind.MESSAGE:

@@ -8,7 +8,8 @@ from mending.disk.layout import Disk, with_logical_volumes
 from mending.disk.system import Contents, read_contents
 from mending.disk.volume import SOUND_FAT, Volume, first_superblock_backup, read_volume_info
 from mending.formats.btrfs import tree
-from mending.formats.filesystem import ext, xfs
+from mending.formats.filesystem import ext
+from mending.formats.xfs import structures as xfs
 from mending.model import FilesystemKind, Where
 
 _LEAST_INODE = 512

@@ -111,9 +111,26 @@ class UnreadResult(msgspec.Struct, frozen=True, kw_only=True):
     says: str
 
 
+class ChangedPart(msgspec.Struct, frozen=True, kw_only=True):
+    """One thing that a healthy copy has otherwise than the disk.
+
+    `kind` is `range` or `file`, `number` its place in the copy; `state` is `differs missing
+    unreadable volume-missing`; `offset` is of a range, `path` of a file.
+    """
+
+    kind: str
+    number: int
+    phase: Phase
+    what: str
+    state: str
+    path: str | None = None
+    offset: int | None = None
+
+
 class Trace(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="trace/1"):
     """Which phase of starting fails on this disk, and why. Records of older cases have no map
-    and do not say what was not read.
+    and do not say what was not read. `against` is what a healthy copy has otherwise, where the
+    trace was made against one.
     """
 
     target: TargetResult
@@ -128,6 +145,7 @@ class Trace(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag=
     systems: tuple[SystemResult, ...]
     map: DiskMap | None = None
     unread: UnreadResult | None = None
+    against: tuple[ChangedPart, ...] | None = None
 
     @property
     def fatal(self) -> tuple[Finding, ...]:

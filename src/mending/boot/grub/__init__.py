@@ -4,6 +4,7 @@ other."""
 from mending.boot.grub.core import (
     BIOS_BOOT,
     check_core,
+    code_repairs,
     core_repairs,
     find_core,
     room_for_core,
@@ -17,6 +18,7 @@ __all__ = [
     "MODULE_OF",
     "GrubChecks",
     "check_core",
+    "code_repairs",
     "core_repairs",
     "find_core",
     "room_for_core",

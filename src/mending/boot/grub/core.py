@@ -114,6 +114,13 @@ def core_repairs(disk: Disk) -> tuple[RepairId, ...]:
     )
 
 
+def code_repairs(disk: Disk) -> tuple[RepairId, ...]:
+    """What answers a volume without boot code of its own: a core that the boot record can load, on
+    the disk or as a file.
+    """
+    return (RepairId.BOOT_CODE,) if find_core(disk) is not None else core_repairs(disk)
+
+
 def check_core(disk: Disk, lba: Lba, then: Callable[[GrubImage], Link]) -> CheckResult:
     """The check of the core that a stage one names by its first sector.
 

@@ -12,6 +12,8 @@ from mending.disk.volume import Volume
 from mending.formats.executable import elf
 from mending.model import Window
 
+FIRST_PROGRAMS = ("/lib/systemd/systemd", "/usr/lib/systemd/systemd")
+"""What `/sbin/init` is a link to on most systems (init(1) of systemd)."""
 _SCRIPT = b"#!"
 _EXECUTE = 0o111
 

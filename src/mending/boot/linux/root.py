@@ -18,7 +18,7 @@ from mending.boot.chain import (
 )
 from mending.boot.linux.command_line import command_line_findings, unlocked_names
 from mending.boot.linux.mounts import VolumeName, option, parse_name
-from mending.boot.linux.programs import UnfitReason, find_unfitness
+from mending.boot.linux.programs import FIRST_PROGRAMS, UnfitReason, find_unfitness
 from mending.boot.linux.system import SystemChecks
 from mending.disk.files import FileFound
 from mending.disk.layout import find_unlisted_volumes
@@ -325,6 +325,6 @@ class _InitCheck:
         return finding(kind, Severity.FATAL, says, where, self._restore())
 
     def _restore(self) -> tuple[RepairId, ...]:
-        """Files can be put back where the system keeps the sums of its packages."""
-        kept = self._find(PACKAGE_STATUS) is not None
+        """Where the system keeps the sums of its packages, or its first program is there."""
+        kept = any(self._find(path) is not None for path in (PACKAGE_STATUS, *FIRST_PROGRAMS))
         return (RepairId.FILE_RESTORE,) if kept else ()

@@ -11,12 +11,13 @@ from mending.boot.chain import (
     not_followed,
     passed,
 )
+from mending.boot.linux.kernels import KernelWithInitramfs, find_sound_kernels
 from mending.boot.linux.root import RootChecks
 from mending.disk.files import FileDamagedError
 from mending.disk.volume import Volume
 from mending.formats.container import initramfs
 from mending.formats.executable import bzimage, pe
-from mending.model import Finding, FindingId, Phase, Severity, Where, Window
+from mending.model import Finding, FindingId, Phase, RepairId, Severity, Where, Window
 from mending.model.limits import INITRAMFS_BYTES, KERNEL_BYTES
 
 _PC = {0x8664, 0x014C}
@@ -36,6 +37,16 @@ class Part(msgspec.Struct, frozen=True):
     def shown(self) -> str:
         """Its name, for sentences."""
         return f"{self.path} ({self.section.decode()})" if self.section else self.path
+
+
+def kernels_beside(environment: BootEnvironment, kernel: Part) -> list[KernelWithInitramfs]:
+    """The whole kernels in the folder in which one was looked for, the newest first."""
+    folder = kernel.path.strip("/").rpartition("/")[0]
+    return [
+        each
+        for each in find_sound_kernels(environment, kernel.volume)
+        if each.path.strip("/").rpartition("/")[0] == folder
+    ]
 
 
 class LinuxStart(msgspec.Struct, frozen=True):
@@ -92,7 +103,7 @@ class LinuxChecks:
                 f" {part.volume.number}."
             )
             missing = finding(FindingId.KERNEL_MISSING, Severity.FATAL, says, start.where)
-            return failed(missing, self.initramfs).with_findings(*self._notes)
+            return failed(self._named(missing), self.initramfs).with_findings(*self._notes)
         if start.damage:
             return self._bad_kernel(f"is damaged: {start.damage}", content.bytes)
         if not content.bytes:
@@ -115,7 +126,19 @@ class LinuxChecks:
         says = f"The kernel {part.shown} {what}."
         where = Where(path=part.path, length=length)
         damaged = finding(FindingId.KERNEL_DAMAGED, Severity.FATAL, says, where)
-        return failed(damaged, self.initramfs).with_findings(*self._notes)
+        return failed(self._named(damaged), self.initramfs).with_findings(*self._notes)
+
+    def _named(self, fault: Finding) -> Finding:
+        """The finding with the line that asks for the file; where a whole kernel lies beside it
+        with its initramfs, with the repair that names them instead.
+        """
+        start = self._start
+        if start.kernel.section or start.where.path is None:
+            return fault
+        repairs = tuple(fault.repairs)
+        if any(kernel.initrd for kernel in kernels_beside(self._environment, start.kernel)):
+            repairs = (*repairs, RepairId.ENTRY_KERNEL)
+        return msgspec.structs.replace(fault, repairs=repairs, asked_by=start.where)
 
     def _unfit_program(self, content: _Content) -> str:
         """Why firmware would not load the kernel as a program; empty where it would, or is not
@@ -183,7 +206,7 @@ class LinuxChecks:
         return self._bad_initramfs(kind, says, self._start.where)
 
     def _bad_initramfs(self, kind: FindingId, says: str, where: Where) -> CheckResult:
-        fault = finding(kind, Severity.FATAL, says, where)
+        fault = self._named(finding(kind, Severity.FATAL, says, where))
         return failed(fault, self.root).with_findings(*self._notes)
 
     def _for_this_kernel(self, versions: set[str], seen: list[str]) -> CheckResult:

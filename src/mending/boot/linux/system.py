@@ -126,8 +126,8 @@ class SystemChecks:
         if not stops:
             return ()
         if disk is not None and find_unlisted_volumes(disk):
-            return (RepairId.PARTITION_TABLE,)
-        return (RepairId.ROOT_NAME,)
+            return (RepairId.PARTITION_TABLE, RepairId.MOUNT_OPTIONAL)
+        return (RepairId.ROOT_NAME, RepairId.MOUNT_OPTIONAL)
 
     def _locked(self, rows: Iterator[Mount]) -> list[Finding]:
         """Encrypted volumes that are to be unlocked and are not there: the start waits for each of
@@ -172,7 +172,8 @@ class SystemChecks:
         where, name = Where(path=found.path), found.path.rpartition("/")[2]
         if name in BARE_TARGETS:
             says = f"The default target is {name}, an emergency shell and not the sign-in."
-            fault = finding(FindingId.GOAL_IS_BARE, Severity.FATAL, says, where)
+            repairs = (RepairId.DEFAULT_TARGET,) if wanted == _DEFAULT_TARGET else ()
+            fault = finding(FindingId.GOAL_IS_BARE, Severity.FATAL, says, where, repairs)
             return failed(fault, self.free_space)
         says = f"The default target is {found.path}."
         return passed(Phase.SESSION, says, where, self.free_space)
@@ -185,7 +186,8 @@ class SystemChecks:
         where = Where(path=f"/{(dangling or places)[0]}")
         what = "points at nothing" if dangling else "is in none of the folders for it"
         says = f"The default target, {wanted}, {what}; the start ends in emergency mode."
-        fault = finding(FindingId.GOAL_MISSING, Severity.FATAL, says, where)
+        repairs = (RepairId.DEFAULT_TARGET,) if wanted == _DEFAULT_TARGET else ()
+        fault = finding(FindingId.GOAL_MISSING, Severity.FATAL, says, where, repairs)
         return failed(fault, self.free_space)
 
     def free_space(self) -> CheckResult:

@@ -9,15 +9,22 @@ from mending.model import Verdict
 from mending.repair.journal import PointsResult
 from mending.repair.run import MendAllResult, MendResult
 
-_MOST = 12
-"""Writes that are listed one by one."""
+_MOST, _ONE_BY_ONE = 12, 3
+"""Writes that are listed one by one, in all and of one kind."""
 
 
 def show_mend(result: MendResult) -> RenderableType:
     """What is or would be written, and what the trace says before and after."""
     verb = "written" if result.done else "would be written"
     cells: list[tuple[object, ...]] = []
-    for write in result.writes[:_MOST]:
+    scattered = _scattered(result)
+    if scattered:
+        total = sum(write.length for write in result.writes)
+        first, last = result.writes[0], result.writes[-1]
+        places = f"{len(result.writes)} ranges up to offset {last.offset + last.length}"
+        says = f"{total} bytes {verb} in {places}: {first.says}"
+        cells = [(f"offset {first.offset}", says)]
+    for write in () if scattered else result.writes[:_MOST]:
         if write.path is not None:
             cells += [(write.path, f"{write.length} bytes {verb}: {write.says}")]
             continue
@@ -26,7 +33,7 @@ def show_mend(result: MendResult) -> RenderableType:
             ("  before", text(write.before_hex, "dim")),
             ("  after", text(write.after_hex, "dim")),
         ]
-    if len(result.writes) > _MOST:
+    if len(result.writes) > _MOST and not scattered:
         cells.append(("", f"and {len(result.writes) - _MOST} more ranges; --json has all of them"))
     before = _state(result.before, result.failing_before)
     after = _state(result.after, result.failing_after)
@@ -41,6 +48,13 @@ def show_mend(result: MendResult) -> RenderableType:
         ends.append(("warning:", text(result.warning, "yellow")))
     maps = [show_map(disk, name) for name, disk in maps_of(result)]
     return Group(title(result.repair), indented(text(result.says), rows(cells)), *maps, rows(ends))
+
+
+def _scattered(result: MendResult) -> bool:
+    """Whether all that is written is of one kind and lies in many places, whose bytes tell a person
+    nothing.
+    """
+    return len(result.writes) > _ONE_BY_ONE and len({write.says for write in result.writes}) == 1
 
 
 def maps_of(result: MendResult) -> list[tuple[str, DiskMap]]:

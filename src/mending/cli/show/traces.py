@@ -5,6 +5,7 @@ from rich.text import Text
 
 from mending.boot.chain import Trace, VolumeResult
 from mending.cli.show.console import indented, named_target, plain_id, rows, size, text, title
+from mending.cli.show.copies.changed_parts import show_changed
 from mending.cli.show.maps import show_map
 from mending.knowledge import Pack
 from mending.model import Finding, PhaseState, RepairId, Severity, Verdict, VolumeState, Where
@@ -48,6 +49,8 @@ def show_trace(trace: Trace, pack: Pack, named: str) -> RenderableType:
             indented(rows([(plain_id(fault.severity), fault.says) for fault in others])),
             text(""),
         ]
+    if trace.against is not None:
+        parts += [show_changed(trace.against), text("")]
     if trace.volumes and target.kind != _FOLDER:
         heads = ("no.", "start", "in use", "type", "file system", "label", "role")
         parts += [show_map(trace.map), text("")] if trace.map is not None else []

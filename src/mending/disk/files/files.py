@@ -148,6 +148,16 @@ class Files:
             for file in inside
         )
 
+    def target_of(self, path: str) -> str | None:
+        """What a link points at, as it is written; None where the name is no link. Raises
+        FilesUnavailableError.
+        """
+        folder, _, name = path.strip("/").rpartition("/")
+        home = self.find(folder)
+        if home is None or not self.is_link(path):
+            return None
+        return _translated(lambda: self._reader.link(f"{home.path.rstrip('/')}/{name}"))
+
     def _key(self, path: str) -> str:
         return self._fold(path)
 

@@ -4,7 +4,7 @@ package database.
 
 import hashlib
 import stat
-from collections.abc import Iterator
+from collections.abc import Container, Iterator, Sequence
 from pathlib import Path
 
 import msgspec
@@ -104,6 +104,30 @@ class PackageFiles:
                 if path.startswith(_PLACES) and not any(part in path for part in _NEVER):
                     yield path, md5, name
 
+    def missing_links(self, folder: Path | None) -> dict[str, PackagedFile]:
+        """Links that are not there, as packages at hand bring them: out of packages in a folder, or
+        in the system's own cache, whose other files are those of the database.
+        """
+        wanted: dict[str, set[str]] = {}
+        for path, name in self._unsummed_missing():
+            wanted.setdefault(name, set()).add(path)
+        found: dict[str, PackagedFile] = {}
+        for name, package in packages_at_hand(folder, self._files, set(wanted)):
+            inside = list(dpkg.files_of(package, None, UNPACKED_PACKAGE, links=True))
+            if self._is_installed(inside, name):
+                links = (file for file in inside if file.is_link and file.path in wanted[name])
+                found |= {file.path: file for file in links}
+        return found
+
+    def _unsummed_missing(self) -> Iterator[tuple[str, str]]:
+        """Paths without a sum that are not there, and their packages: links, and folders."""
+        for name in self._critical():
+            sums = self._sums(name)
+            for path in dpkg.read_list(self._kept(name, "list")):
+                outside = not path.startswith(_PLACES) or any(part in path for part in _NEVER)
+                if not outside and path not in sums and self._files.find(path) is None:
+                    yield path, name
+
     def _critical(self) -> list[str]:
         """Names of packages, what they depend on after them."""
         kernels = [name for name in self._installed if name.startswith(_KERNELS)]
@@ -122,17 +146,21 @@ class PackageFiles:
         return [name for name in package.needs if name in self._installed]
 
     def _sums(self, name: str) -> dict[str, str]:
-        """Files of a package; its list may carry the architecture in its name."""
-        for file in (
-            f"{name}.md5sums",
-            f"{name}:amd64.md5sums",
-            f"{name}:arm64.md5sums",
-            f"{name}:i386.md5sums",
-        ):
-            found = self._files.find(f"{_DATABASE}/info/{file}")
+        return dpkg.read_sums(self._kept(name, "md5sums"))
+
+    def _kept(self, name: str, kind: str) -> str:
+        """What the database keeps of a package; the file may carry the architecture in its name."""
+        for architecture in ("", ":amd64", ":arm64", ":i386"):
+            found = self._files.find(f"{_DATABASE}/info/{name}{architecture}.{kind}")
             if found is not None:
-                return dpkg.read_sums(_text(self._files.read(found)))
-        return {}
+                return _text(self._files.read(found))
+        return ""
+
+    def _is_installed(self, files: Sequence[PackagedFile], name: str) -> bool:
+        """Whether the files of a package are those of the installed one, by their sums."""
+        sums = self._sums(name)
+        plain = [file for file in files if not file.is_link and file.path in sums]
+        return bool(plain) and all(_md5(file.data) == sums[file.path] for file in plain)
 
     def _state(self, path: str, md5: str) -> str:
         found = self._files.find(path)
@@ -173,15 +201,27 @@ def _offered(wanted: dict[str, str], folder: Path | None, files: Files) -> Itera
                 mode = stat.S_IMODE(info.st_mode)
                 data = read_file(beside, LARGEST_RESTORED)
                 yield PackagedFile(path, mode, info.st_uid, info.st_gid, data)
-        for beside in read_folder(folder):
-            if beside.suffix == ".deb" and beside.is_file():
-                package = read_file(beside, LARGEST_PACKAGE)
-                yield from dpkg.files_of(package, wanted, UNPACKED_PACKAGE)
+    for _, package in packages_at_hand(folder, files):
+        yield from dpkg.files_of(package, wanted, UNPACKED_PACKAGE)
+
+
+def packages_at_hand(
+    folder: Path | None, files: Files, names: Container[str] | None = None
+) -> Iterator[tuple[str, bytes]]:
+    """Names and bytes of packages in a folder, then of those in the system's own cache.
+
+    Args:
+        names: only packages of these names, as their files are called.
+    """
+    for beside in read_folder(folder) if folder is not None else []:
+        name = beside.name.partition("_")[0]
+        if beside.suffix == ".deb" and beside.is_file() and (names is None or name in names):
+            yield name, read_file(beside, LARGEST_PACKAGE)
     cache = files.find(_CACHE)
     for held in files.listing(cache.path) if cache is not None and cache.is_folder else []:
-        if held.path.endswith(".deb"):
-            package = files.read(held, LARGEST_PACKAGE)
-            yield from dpkg.files_of(package, wanted, UNPACKED_PACKAGE)
+        name = held.path.rpartition("/")[2].partition("_")[0]
+        if held.path.endswith(".deb") and (names is None or name in names):
+            yield name, files.read(held, LARGEST_PACKAGE)
 
 
 def _md5(data: bytes) -> str:

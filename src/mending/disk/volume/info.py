@@ -10,6 +10,7 @@ from mending.disk.fat import read_fats, sound_one
 from mending.disk.volume import ntfs_info
 from mending.disk.volume.apfs_info import contained_volumes
 from mending.disk.volume.volume import Volume
+from mending.disk.volume.xfs_state import xfs_state
 from mending.formats.container import lvm
 from mending.formats.filesystem import exfat, ext, fat, fat_tables, ntfs, signatures
 from mending.model import (
@@ -186,6 +187,10 @@ def _marked(source: Source, volume: Volume) -> VolumeInfo:
     return mark.info if mark is not None else VolumeInfo()
 
 
+def _xfs(source: Source, volume: Volume) -> VolumeInfo:
+    return msgspec.structs.replace(_marked(source, volume), state=xfs_state(source, volume))
+
+
 def _group(source: Source, volume: Volume) -> VolumeInfo:
     """A physical volume, with the names that the kernel gives to the logical ones of its group."""
     info = _marked(source, volume)
@@ -253,6 +258,7 @@ _READERS: dict[FilesystemKind, Callable[[Source, Volume], VolumeInfo]] = {
     FilesystemKind.NTFS: _ntfs,
     FilesystemKind.EXT: _ext,
     **{row.filesystem: _marked for row in signatures.SIGNATURES},
+    FilesystemKind.XFS: _xfs,
     FilesystemKind.LVM: _group,
     FilesystemKind.APFS: _container,
 }

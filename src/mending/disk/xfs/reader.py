@@ -6,8 +6,9 @@ from collections.abc import Iterator
 
 from mending.disk.inodes import InodeReader, Run
 from mending.disk.xfs.volume import XfsVolume
-from mending.formats.filesystem import xfs, xfs_folders
-from mending.formats.filesystem.xfs import Inode
+from mending.formats.xfs import folders as xfs_folders
+from mending.formats.xfs import structures as xfs
+from mending.formats.xfs.structures import Inode
 from mending.model import ByteOffset, FolderName, InputError, Problem
 from mending.source import Source
 

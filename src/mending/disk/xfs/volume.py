@@ -2,8 +2,8 @@
 
 from collections.abc import Iterator
 
-from mending.formats.filesystem import xfs
-from mending.formats.filesystem.xfs import Extent, Inode, Node
+from mending.formats.xfs import structures as xfs
+from mending.formats.xfs.structures import Extent, Inode, Node
 from mending.model import DamagedFileError, InputError, Window
 from mending.source import Source
 

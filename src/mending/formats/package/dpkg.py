@@ -9,7 +9,7 @@ import io
 import lzma
 import re
 import zlib
-from collections.abc import Iterator, Mapping
+from collections.abc import Container, Iterator
 from typing import Any
 
 import msgspec
@@ -62,24 +62,36 @@ def read_sums(text: str) -> dict[str, str]:
     return {f"/{match.group(2)}": match.group(1) for match in matches if match}
 
 
+def read_list(text: str) -> list[str]:
+    """Every path of a package, folders and links included (dpkg-query(1), `--listfiles`)."""
+    return [row for row in text.splitlines() if row.startswith("/") and row != "/."]
+
+
 class PackagedFile(msgspec.Struct, frozen=True):
-    """A file of a package: permission bits, numbers of its owner and group, and its bytes."""
+    """A file of a package: permission bits, numbers of its owner and group, and its bytes.
+
+    `is_link`: a symbolic link; its bytes are what it points at.
+    """
 
     path: str
     mode: int
     owner: int
     group: int
     data: bytes
+    is_link: bool = False
 
 
-def files_of(package: bytes, wanted: Mapping[str, str], most: int) -> Iterator[PackagedFile]:
+def files_of(
+    package: bytes, wanted: Container[str] | None, most: int, links: bool = False
+) -> Iterator[PackagedFile]:
     """Files out of a package, by paths as `read_sums` gives them. Damage, and a package that grows
     beyond its bounds, end the walk quietly: sums decide.
 
     Args:
         package: the whole `.deb` file.
-        wanted: which paths.
+        wanted: which paths; None for all.
         most: bytes that may come out of it in all.
+        links: whether symbolic links are given, too.
     """
     import tarfile  # noqa: PLC0415 - lazy, for it is slow to load
 
@@ -90,7 +102,12 @@ def files_of(package: bytes, wanted: Mapping[str, str], most: int) -> Iterator[P
         with tarfile.open(fileobj=_Bounded(inside, most), mode="r|") as archive:
             for member in archive:
                 path = "/" + member.name.removeprefix("./").lstrip("/")
-                held = archive.extractfile(member) if member.isreg() and path in wanted else None
+                if wanted is not None and path not in wanted:
+                    continue
+                if links and member.issym():
+                    target = member.linkname.encode("utf-8", errors="surrogateescape")
+                    yield PackagedFile(path, 0o777, member.uid, member.gid, target, is_link=True)
+                held = archive.extractfile(member) if member.isreg() else None
                 if held is not None and member.size <= most:
                     mode = member.mode & 0o7777
                     yield PackagedFile(path, mode, member.uid, member.gid, held.read())

@@ -24,6 +24,10 @@ class RepairId(StrEnum):
     ACTIVE_FLAG = "active-flag"
     BOOT_CODE = "boot-code"
     ROOT_NAME = "root-name"
+    ENTRY_KERNEL = "entry-kernel"
+    MOUNT_OPTIONAL = "mount-optional"
+    DEFAULT_TARGET = "default-target"
+    HEALTHY_PARTS = "healthy-parts"
 
 
 class ActsOn(StrEnum):
@@ -52,4 +56,8 @@ REPAIRS: Mapping[RepairId, RepairRow] = {
     RepairId.ACTIVE_FLAG: RepairRow(ActsOn.DISK, "set-active-flag"),
     RepairId.BOOT_CODE: RepairRow(ActsOn.DISK, "write-boot-code"),
     RepairId.ROOT_NAME: RepairRow(ActsOn.DISK, "correct-volume-name"),
+    RepairId.ENTRY_KERNEL: RepairRow(ActsOn.DISK_AND_TREE, "name-sound-kernel"),
+    RepairId.MOUNT_OPTIONAL: RepairRow(ActsOn.DISK_AND_TREE, "make-mount-optional"),
+    RepairId.DEFAULT_TARGET: RepairRow(ActsOn.DISK_AND_TREE, "set-default-target"),
+    RepairId.HEALTHY_PARTS: RepairRow(ActsOn.DISK, "put-healthy-parts-back"),
 }

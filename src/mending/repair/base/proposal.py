@@ -7,6 +7,7 @@ import msgspec
 
 from mending.boot.chain import BootEnvironment, Trace
 from mending.boot.uefi import BootOptions
+from mending.disk.healthy import HealthyCopy
 from mending.disk.layout import Disk
 from mending.model import Change, Finding, FindingId, Progress, RefusedError, RepairId
 
@@ -20,6 +21,12 @@ class MendSettings(msgspec.Struct, frozen=True):
         firmware: `bios` or `uefi` where it is known.
         boot_options: what UEFI firmware remembers, where that is known.
         restore_from: a folder with sound copies of files: a mounted tree, or packages.
+        mount: a volume may be handed to the driver of the operating system where a change does not
+            fit into the blocks that its files have.
+        replay: that driver may replay a journal first.
+        healthy: a healthy copy to take parts from.
+        other_pc: it may be of another PC.
+        whole_way: not only the parts of the phase that fails, but all up to it.
     """
 
     anyway: bool = False
@@ -27,6 +34,11 @@ class MendSettings(msgspec.Struct, frozen=True):
     firmware: str | None = None
     boot_options: BootOptions | None = None
     restore_from: Path | None = None
+    mount: bool = False
+    replay: bool = False
+    healthy: HealthyCopy | None = None
+    other_pc: bool = False
+    whole_way: bool = False
 
 
 class Request(msgspec.Struct, frozen=True, kw_only=True):

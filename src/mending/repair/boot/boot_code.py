@@ -13,7 +13,12 @@ from mending.model import Finding, FindingId, Lba, Patch, RefusedError, RepairId
 from mending.repair.base import MendSettings, Proposal, Request
 
 REPAIR = RepairId.BOOT_CODE
-_ANSWERS = (FindingId.BOOT_CODE_BLANK, FindingId.BOOT_CODE_MESSAGE, FindingId.BOOT_CODE_UNKNOWN)
+_ANSWERS = (
+    FindingId.BOOT_CODE_BLANK,
+    FindingId.BOOT_CODE_MESSAGE,
+    FindingId.BOOT_CODE_UNKNOWN,
+    FindingId.VOLUME_BOOT_CODE_BLANK,
+)
 _STAGE_ONE_PLACES = tuple(
     f"{folder}/i386-pc/boot.img"
     for folder in ("boot/grub", "grub", "boot/grub2", "grub2", "usr/lib/grub")
@@ -44,7 +49,8 @@ def propose(request: Request) -> Proposal:
     record = _guarded(disk)
     sector = disk.source.read(0, mbr.SIZE)
     kind, core = recognise_code(sector), find_core(disk)
-    core_is_gone = core is None and kind in _NO_MANAGER and spare_core(disk) is not None
+    goes_on = kind not in _NO_MANAGER and not request.found(FindingId.VOLUME_BOOT_CODE_BLANK)
+    core_is_gone = core is None and not goes_on and spare_core(disk) is not None
     if lost or core_is_gone:
         return _with_core(disk, record, sector, lost or asked)
     _refuse_if_it_works(kind, core, request.settings)

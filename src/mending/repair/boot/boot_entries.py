@@ -12,7 +12,7 @@ from mending.boot.linux import KernelWithInitramfs, find_sound_kernels
 from mending.boot.new_entry import WantedSystem, entry_home, wanted_system_of
 from mending.disk.files import FilesUnavailableError
 from mending.disk.volume import Volume
-from mending.model import Change, FilesystemKind, Finding, FindingId, RefusedError, RepairId
+from mending.model import Change, Finding, FindingId, RefusedError, RepairId
 from mending.model.limits import INITRAMFS_BYTES, KERNEL_BYTES
 from mending.repair.base import Proposal, Request
 from mending.repair.files import put_files
@@ -72,7 +72,7 @@ def _files(request: Request, wanted: WantedSystem) -> tuple[str, list[Change]]:
         text = "\n".join([*rows, f"options {wanted.line(bool(kernel.initrd))}", ""])
         files[_free_name(request, home, f"{wanted.key}-{kernel.version}")] = text.encode()
     changes = put_files(
-        request.environment, home, files, f"boot entries and the tables of volume {home.number}"
+        request, home, files, f"boot entries and the tables of volume {home.number}"
     )
     what = f"; kernel and initramfs copied from volume {wanted.volume.number}" if copied else ""
     versions = ", ".join(kernel.version for kernel in kernels)
@@ -127,10 +127,10 @@ def _menu(request: Request, wanted: WantedSystem, finding: Finding) -> tuple[str
     )
     found = request.environment.find(home, path)
     data = text.encode()
-    if found is not None and home.filesystem == FilesystemKind.EXT:
-        data = data.ljust(found.bytes, b"\n")  # on ext a file keeps its length
+    if found is not None and home.kind.is_journaled:
+        data = data.ljust(found.bytes, b"\n")  # a file that keeps its length keeps its blocks
     changes = put_files(
-        request.environment,
+        request,
         home,
         {found.path if found is not None else path: data},
         f"GRUB's menu {path}",

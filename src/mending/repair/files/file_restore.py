@@ -1,20 +1,23 @@
-"""The repair `file-restore`: files that differ from their package's sums, put back from sound
-copies.
+"""The repair `file-restore`: files that differ from their package's sums, and links of packages
+that are gone, put back from sound copies.
 
-Nothing is written whose sum is not the one that the package database of the system itself keeps;
-files of persons are in no package.
+Nothing is written whose sum is not the one that the package database of the system itself keeps, no
+link but from a package whose files have those sums; files of persons are in no package.
 """
 
 from mending.boot.chain import Trace
+from mending.boot.linux import FIRST_PROGRAMS
 from mending.boot.new_entry import only_linux_system
 from mending.disk.files import Files
-from mending.disk.system import FileCheck, PackageFiles, sound_copies
-from mending.model import FileAttributes, InputError, RefusedError, RepairId
+from mending.disk.system import PACKAGE_STATUS, FileCheck, PackageFiles, sound_copies
+from mending.formats.package.dpkg import PackagedFile
+from mending.model import FileAttributes, FindingId, InputError, RefusedError, RepairId
 from mending.repair.base import Proposal, Request
 from mending.repair.files.placement import put_files
 
 REPAIR = RepairId.FILE_RESTORE
 _SHOWN = 3
+_INIT = "/sbin/init"
 
 
 def propose(request: Request) -> Proposal:
@@ -27,12 +30,11 @@ def propose(request: Request) -> Proposal:
     environment = request.environment
     files = environment.files(home)
     try:
-        checked = PackageFiles(files).check(request.progress)
-        bad = [check for check in checked if check.state != "sound"]
-        copies = sound_copies(bad, request.settings.restore_from, files) if bad else {}
+        bad, copies = _judged(request, files)
+        copies |= {} if _INIT in copies else _usual_init(request, files)
     except InputError as error:
         raise RefusedError(error.says, error.hint) from error
-    if not bad:
+    if not bad and not copies:
         raise RefusedError(
             "Every boot-critical file is as its package has it.", "Nothing is written."
         )
@@ -43,20 +45,23 @@ def propose(request: Request) -> Proposal:
         )
     placed = {_real(files, path): copy for path, copy in copies.items()}
     changes = put_files(
-        environment,
+        request,
         home,
         {path: copy.data for path, copy in placed.items()},
         "file of a package",
         {
-            path: FileAttributes(copy.mode, copy.owner, copy.group, None)
+            path: FileAttributes(copy.mode, copy.owner, copy.group, None, is_link=copy.is_link)
             for path, copy in placed.items()
         },
     )
     left = [check for check in bad if check.path not in copies]
     rest = f" No sound copy: {', '.join(check.path for check in left[:_SHOWN])}." if left else ""
     restored = {*placed, *copies}
+    init = any(path.endswith(_INIT) for path in restored)
     answers = tuple(
-        finding for finding in request.calling_for(REPAIR) if finding.where.path in restored
+        finding
+        for finding in request.calling_for(REPAIR)
+        if finding.where.path in restored or (init and finding.id == FindingId.INIT_MISSING)
     )
     return Proposal(
         repair=REPAIR,
@@ -65,6 +70,31 @@ def propose(request: Request) -> Proposal:
         answers=answers,
         fault_after=_sums_agree,
     )
+
+
+def _judged(request: Request, files: Files) -> tuple[list[FileCheck], dict[str, PackagedFile]]:
+    """The files that are not as the database has them, and what of them and of links is at hand.
+    Without a database nothing is, where only the link to the first program is asked for.
+    """
+    folder = request.settings.restore_from
+    if request.found(FindingId.INIT_MISSING) and files.find(PACKAGE_STATUS) is None:
+        return [], {}
+    packages = PackageFiles(files)
+    bad = [check for check in packages.check(request.progress) if check.state != "sound"]
+    copies = sound_copies(bad, folder, files) if bad else {}
+    return bad, copies | packages.missing_links(folder)
+
+
+def _usual_init(request: Request, files: Files) -> dict[str, PackagedFile]:
+    """The link by which the kernel finds its first program, where no package at hand brings it and
+    the program itself is there.
+    """
+    if not request.found(FindingId.INIT_MISSING) or files.find(_INIT) is not None:
+        return {}
+    program = next((path for path in FIRST_PROGRAMS if files.find(path) is not None), None)
+    if program is None:
+        return {}
+    return {_INIT: PackagedFile(_INIT, 0o777, 0, 0, program.encode(), is_link=True)}
 
 
 def _sums_agree(_trace: Trace) -> str:

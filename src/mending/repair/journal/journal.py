@@ -155,6 +155,7 @@ class Journal:
             made=at,
             target=identity,
             patches=tuple(on_file(change) for change in proposal.changes),
+            number=1 + max((each.file.number for each in self.load().points), default=0),
         )
         point = save_point(self.folder, file, proposal.changes, machine_key(self._key))
         with self.rolled_back(target, point, at, f"{proposal.repair} failed"):
@@ -311,11 +312,11 @@ class Journal:
 
 def _later(point: UndoPoint, points: Sequence[UndoPoint]) -> list[UndoPoint]:
     """Points of a target of the same size, made after this one and in force."""
-    known, made = point.file.target, (point.file.made, point.file.id)
+    known, order = point.file.target, point.file.order
     return [
         other
         for other in points
-        if (other.file.made, other.file.id) > made
+        if other.file.order > order
         and other.state.state != "undone"
         and (other.file.target.bytes, other.file.target.serial) == (known.bytes, known.serial)
     ]

@@ -57,13 +57,21 @@ class ChangeOnFile(msgspec.Struct, frozen=True):
 
 
 class PointFile(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="undo-point/1"):
-    """The content of `point.json`."""
+    """The content of `point.json`. `number` counts the points of a folder: several are made in one
+    second, and clocks go back.
+    """
 
     id: str
     repair: str
     made: str
     target: Identity
     patches: tuple[ChangeOnFile, ...]
+    number: int = 0
+
+    @property
+    def order(self) -> tuple[int, str, str]:
+        """What points are sorted by, the oldest first."""
+        return self.number, self.made, self.id
 
 
 class PointState(msgspec.Struct, frozen=True):
@@ -205,7 +213,7 @@ def load_points(folder: Path, key: bytes) -> UndoPoints:
             points.append(load_point(path, key))
         except MendingError as error:
             damaged.append(DamagedPoint(path, error.says))
-    points.sort(key=lambda point: (point.file.made, point.file.id))
+    points.sort(key=lambda point: point.file.order)
     return UndoPoints(tuple(points), tuple(damaged))
 
 

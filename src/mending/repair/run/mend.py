@@ -124,6 +124,17 @@ def preview(
     Raises:
         RefusedError: a guard says no, or the target would not be better for it.
     """
+    if repair is RepairId.HEALTHY_PARTS and not settings.whole_way:
+        try:
+            return _preview(repair, before, settings, progress)
+        except RefusedError:
+            settings = msgspec.structs.replace(settings, whole_way=True)
+    return _preview(repair, before, settings, progress)
+
+
+def _preview(
+    repair: RepairId, before: Examined, settings: MendSettings, progress: Progress
+) -> Preview:
     proposal = propose(repair, before.environment, before.trace, settings, progress)
     after = examine(before.target.overlaid(proposal.changes), settings)
     fault = find_fault(before.trace, after.trace, proposal)
@@ -165,7 +176,8 @@ def find_fault(before: Trace, after: Trace, proposal: Proposal) -> str:
     """Why the later trace does not prove the repair; empty when it does.
 
     Every finding that the repair answers must be gone; where it answers none, it has to look at the
-    trace itself. Beyond that the start must get farther, or at least nothing fatal may be new.
+    trace itself. Beyond that the start must get farther, or at least nothing fatal may be new in
+    the phases that could be read before.
     """
     left = {_place_of(finding) for finding in after.findings}
     for finding in proposal.answers:
@@ -181,7 +193,9 @@ def find_fault(before: Trace, after: Trace, proposal: Proposal) -> str:
         return ""  # it gets farther; what it stops at now lay hidden behind
     if _passed(after)[0] < _passed(before)[0]:
         return f"the start would already stop at {after.failing_phase}."
-    new = {finding.id for finding in after.fatal} - {finding.id for finding in before.fatal}
+    reached = {row.id for row in before.phases if row.state is not PhaseState.NOT_REACHED}
+    had = {finding.id for finding in before.fatal}
+    new = {found.id for found in after.fatal if found.phase in reached} - had
     return f"{sorted(new)[0]} is newly found." if new else ""
 
 

@@ -11,8 +11,17 @@ from mending.model import (
     RepairId,
     UsageError,
 )
+from mending.repair import healthy
 from mending.repair.base import MendSettings, Proposal, Request, check_common
-from mending.repair.boot import boot_code, boot_entries, boot_files, root_name
+from mending.repair.boot import (
+    boot_code,
+    boot_entries,
+    boot_files,
+    default_target,
+    entry_kernel,
+    mount_optional,
+    root_name,
+)
 from mending.repair.files import file_restore
 from mending.repair.partition import active_flag, gpt_copy, partition_table
 from mending.repair.volume import boot_sector, fat_mirror, superblock
@@ -30,6 +39,10 @@ PROPOSERS: Mapping[RepairId, Propose] = {
     RepairId.ACTIVE_FLAG: active_flag.propose,
     RepairId.BOOT_CODE: boot_code.propose,
     RepairId.ROOT_NAME: root_name.propose,
+    RepairId.ENTRY_KERNEL: entry_kernel.propose,
+    RepairId.MOUNT_OPTIONAL: mount_optional.propose,
+    RepairId.DEFAULT_TARGET: default_target.propose,
+    RepairId.HEALTHY_PARTS: healthy.propose,
 }
 
 

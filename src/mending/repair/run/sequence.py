@@ -5,7 +5,7 @@ from collections.abc import Sequence
 import msgspec
 
 from mending.boot.chain import Trace
-from mending.model import Progress, RefusedError, RepairId, silent
+from mending.model import PHASES, Progress, RefusedError, RepairId, silent
 from mending.repair.base import MendSettings
 from mending.repair.run.mend import Examined, MendResult, Preview, preview
 
@@ -65,8 +65,22 @@ def wanted(trace: Trace) -> tuple[RepairId, ...]:
 def preview_all(
     before: Examined, settings: MendSettings, progress: Progress = silent
 ) -> PlannedSequence:
-    """Plan every repair that is called for, up to the first that is refused. Reads only."""
+    """Plan every repair that is called for, up to the first that is refused and has no other in its
+    place. Where there is a healthy copy, what it can put back comes first. Reads only.
+    """
     now, previews, tried = before, list[Preview](), set[RepairId]()
+    for _ in PHASES if settings.healthy is not None else ():
+        if not now.trace.fatal:
+            break
+        try:
+            planned = preview(RepairId.HEALTHY_PARTS, now, settings, progress)
+        except RefusedError as error:
+            refused = f"{RepairId.HEALTHY_PARTS}: {error.says} {error.hint}".strip()
+            if not wanted(now.trace):
+                return PlannedSequence(before, tuple(previews), refused)
+            break
+        previews.append(planned)
+        now = planned.after
     while repairs := [repair for repair in wanted(now.trace) if repair not in tried]:
         repair = repairs[0]
         tried.add(repair)
@@ -74,7 +88,15 @@ def preview_all(
             planned = preview(repair, now, settings, progress)
         except RefusedError as error:
             stopped = f"{repair}: {error.says} {error.hint}".strip()
+            if _has_another_way(now.trace, repair, tried):
+                continue
             return PlannedSequence(before, tuple(previews), stopped)
         previews.append(planned)
         now = planned.after
     return PlannedSequence(before, tuple(previews), None)
+
+
+def _has_another_way(trace: Trace, refused: RepairId, tried: set[RepairId]) -> bool:
+    """Whether everything that a refused repair would answer names a further one."""
+    asking = [set(finding.repairs) for finding in trace.findings if refused in finding.repairs]
+    return all(repairs - tried for repairs in asking)

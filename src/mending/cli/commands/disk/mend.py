@@ -12,6 +12,7 @@ from mending.cli.host import interactive, this_host
 from mending.cli.progress import bar
 from mending.cli.show.console import emit, say
 from mending.cli.show.repairs import maps_of, show_mend, show_mend_all
+from mending.disk.healthy import HealthyCopy, load_copy
 from mending.model import RefusedError, UsageError
 from mending.repair.base import MendSettings
 from mending.repair.run import MendAllResult, MendResult, PlannedSequence, Preview
@@ -29,7 +30,24 @@ from mending.repair.run import MendAllResult, MendResult, PlannedSequence, Previ
 @click.option(
     "--key-at-hand", is_flag=True, help="The recovery key of an encrypted volume can be typed in."
 )
-@options.restore_from
+@click.option(
+    "--mount",
+    is_flag=True,
+    help="Where a file needs new blocks, let this machine's driver for that volume work out what is"
+    " written. Needs root.",
+)
+@click.option(
+    "--replay", is_flag=True, help="With --mount: replay the journal of a volume left open, first."
+)
+@click.option(
+    "--from",
+    "taken_from",
+    metavar="PLACE",
+    type=click.Path(path_type=Path, exists=True),
+    help="Where sound copies are: a healthy copy (`mending keep`), or a folder: a mounted sound"
+    " system, or packages.",
+)
+@click.option("--other-pc", is_flag=True, help="With --from FILE: it may be of another PC.")
 @options.firmware
 @options.variables
 @options.sector
@@ -43,7 +61,10 @@ def command(
     yes: bool,
     anyway: bool,
     key_at_hand: bool,
-    restore_from: Path | None,
+    mount: bool,
+    replay: bool,
+    taken_from: Path | None,
+    other_pc: bool,
     firmware: str | None,
     variables: str | None,
     sector: int | None,
@@ -56,10 +77,20 @@ def command(
     """
     if repair is not None and everything:
         raise UsageError("A repair and --all do not go together.")
+    if replay and not mount:
+        raise UsageError("--replay needs --mount.")
     path, host = wanted_figure(figure), this_host()
     found = NamedTarget(target, host, variables)
     settings = MendSettings(
-        anyway, key_at_hand, firmware or found.firmware, found.boot_options, restore_from
+        anyway=anyway,
+        key_at_hand=key_at_hand,
+        firmware=firmware or found.firmware,
+        boot_options=found.boot_options,
+        restore_from=taken_from if taken_from is not None and taken_from.is_dir() else None,
+        healthy=_healthy(taken_from),
+        other_pc=other_pc,
+        mount=mount,
+        replay=replay,
     )
     planned: Preview | PlannedSequence
     with bar("searching") as progress:
@@ -80,6 +111,11 @@ def command(
     _show(result, target, as_json)
     steps = result.steps if isinstance(result, MendAllResult) else (result,)
     draw(path, [(f"{step.repair}: {name}", disk) for step in steps for name, disk in maps_of(step)])
+
+
+def _healthy(taken_from: Path | None) -> HealthyCopy | None:
+    """The healthy copy that was named; a folder is none."""
+    return load_copy(taken_from) if taken_from is not None and taken_from.is_file() else None
 
 
 def _show(result: MendResult | MendAllResult, named: str, as_json: bool) -> None:

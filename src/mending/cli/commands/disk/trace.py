@@ -1,5 +1,7 @@
 """`mending trace TARGET`"""
 
+from pathlib import Path
+
 import click
 
 from mending.app.targets import NamedTarget
@@ -18,6 +20,12 @@ from mending.model import Verdict
 @options.sector
 @options.firmware
 @options.variables
+@click.option(
+    "--against",
+    metavar="FILE",
+    type=click.Path(path_type=Path, exists=True, dir_okay=False),
+    help="A healthy copy (`mending keep`): also say what has changed since.",
+)
 @click.option("--check", is_flag=True, help="Exit 1 unless no fault was found.")
 @options.figure
 @options.as_json
@@ -28,6 +36,7 @@ def command(
     sector: int | None,
     firmware: str | None,
     variables: str | None,
+    against: Path | None,
     check: bool,
     figure: str | None,
     as_json: bool,
@@ -38,6 +47,10 @@ def command(
     path, host = wanted_figure(figure), this_host()
     found = NamedTarget(target, host, variables)
     result = trace(found, host, sector, firmware)
+    if against is not None:
+        from mending.app.keeping import trace_against  # noqa: PLC0415 - lazy: seldom asked for
+
+        result = trace_against(result, found, against, sector)
     emit(result, as_json, lambda shown: show_trace(shown, base_pack(), target))
     maps = [] if result.map is None else [(named_target(result.target.path, target), result.map)]
     draw(path, maps)

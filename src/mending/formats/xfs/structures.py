@@ -36,10 +36,13 @@ class Superblock(msgspec.Struct, frozen=True):
     block_size: int
     blocks_high: int
     blocks_low: int
+    log_high: int
+    log_low: int
     root_high: int
     root_low: int
     group_blocks: int
     groups: int
+    log_blocks: int
     version: int
     inode_size: int
     block_log: int
@@ -101,10 +104,13 @@ SUPERBLOCK = Layout(
         Field("block_size", 4, 4, "U", "bytes", "size of a block"),
         Field("blocks_high", 8, 4, "U", "blocks", "length, high half"),
         Field("blocks_low", 12, 4, "U", "blocks", "length, low half"),
+        Field("log_high", 48, 4, "U", "", "first block of the log, high half"),
+        Field("log_low", 52, 4, "U", "", "first block of the log, low half"),
         Field("root_high", 56, 4, "U", "", "inode of the root folder, high half"),
         Field("root_low", 60, 4, "U", "", "inode of the root folder, low half"),
         Field("group_blocks", 84, 4, "U", "blocks", "length of an allocation group"),
         Field("groups", 88, 4, "U", "", "number of groups"),
+        Field("log_blocks", 96, 4, "U", "blocks", "length of the log"),
         Field("version", 100, 2, "U", "", "4 or 5 in its low digit"),
         Field("inode_size", 104, 2, "U", "bytes", "size of an inode"),
         Field("block_log", 120, 1, "u", "", "size of a block as a power of two"),

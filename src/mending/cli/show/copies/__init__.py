@@ -1,0 +1,1 @@
+"""Copies as a person reads them: healthy copies, what changed since, copies of drives."""

@@ -1,0 +1,38 @@
+"""Healthy copies as a person reads them."""
+
+from rich.console import Group, RenderableType
+
+from mending.app.keeping import KeepResult
+from mending.cli.show.console import indented, named_target, plain_id, rows, size, text, title
+from mending.model import Verdict
+
+_MOST = 8
+
+
+def show_keep(result: KeepResult, named: str) -> RenderableType:
+    """What is in the copy, and what to do with it. Args: named: how the person named the target."""
+    cells: list[tuple[object, ...]] = [
+        ("copy", f"{result.copy} ({size(result.copy_bytes)})"),
+        (
+            "holds",
+            f"{result.ranges} ranges of the disk and {result.files} files,"
+            f" {size(result.bytes)} in all",
+        ),
+    ]
+    if result.sums:
+        cells.append(("sums only", f"{result.sums} files"))
+    for says in result.left_out[:_MOST]:
+        cells.append(("left out", text(says, "yellow")))
+    if len(result.left_out) > _MOST:
+        cells.append(("", f"and {len(result.left_out) - _MOST} more; --json has all of them"))
+    if result.verdict != Verdict.NO_FAULT_FOUND:
+        cells.append(
+            ("take care", text(f"the trace of this PC says {plain_id(result.verdict)}.", "yellow"))
+        )
+    return Group(
+        title(named_target(result.target, named)),
+        indented(rows(cells)),
+        text(""),
+        text(f"what changed later: mending trace {named} --against {result.copy}"),
+        text(f"take parts from it: mending mend {named} --all --from {result.copy}"),
+    )

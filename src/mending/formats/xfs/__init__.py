@@ -1,0 +1,1 @@
+"""Structures of XFS: superblock, inodes, extents, folders, log."""

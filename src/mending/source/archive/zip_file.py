@@ -1,0 +1,99 @@
+"""One open file with members: written whole or not at all, read with a bound for each member.
+
+It is a ZIP (APPNOTE 6.3), so that anybody can look into it.
+"""
+
+import os
+import zipfile
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
+from pathlib import Path
+
+from mending.model import InputError
+from mending.source.durable_files import flush_folder
+
+_PACKED, _LEVEL = zipfile.ZIP_DEFLATED, 1
+_NEW = os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
+
+
+class ArchiveWriter:
+    """Takes members, one after the other."""
+
+    def __init__(self, archive: zipfile.ZipFile) -> None:
+        self._archive = archive
+
+    def put(self, name: str, data: bytes) -> None:
+        """Add a member.
+
+        Raises:
+            OSError
+        """
+        self._archive.writestr(name, data, _PACKED, _LEVEL)
+
+
+@contextmanager
+def new_archive(path: Path) -> Iterator[ArchiveWriter]:
+    """A file that only its owner can read, and that has its name once it is whole on the medium.
+
+    Raises:
+        InputError: it cannot be written, or the name is taken.
+    """
+    beside = path.with_name(f".{path.name[:80]}.{os.urandom(8).hex()}.new")
+    try:
+        with os.fdopen(os.open(beside, _NEW, 0o600), "w+b") as file:
+            with zipfile.ZipFile(file, "w") as archive:
+                yield ArchiveWriter(archive)
+            file.flush()
+            os.fsync(file.fileno())
+        os.link(beside, path)
+        flush_folder(path.absolute().parent)
+    except FileExistsError as error:
+        raise InputError(
+            f"{path} is already there.", "Choose another name, or move the old one away."
+        ) from error
+    except OSError as error:
+        raise InputError(f"{path} cannot be written: {error.strerror or error}.") from error
+    finally:
+        with suppress(OSError):
+            beside.unlink(missing_ok=True)
+
+
+class ArchiveReader:
+    """Members by name.
+
+    Raises:
+        InputError: no such file, or it is no archive.
+    """
+
+    def __init__(self, path: Path) -> None:
+        self._path = path
+        try:
+            self._archive = zipfile.ZipFile(path)
+        except (OSError, zipfile.BadZipFile, ValueError, NotImplementedError) as error:
+            raise InputError(
+                f"{path} is no archive that can be read.", "Name the file that was written."
+            ) from error
+
+    def read(self, name: str, most: int) -> bytes:
+        """A member of at most so many bytes.
+
+        Raises:
+            InputError: it is not there, too long or damaged.
+        """
+        import zlib  # noqa: PLC0415 - with the archive only
+
+        try:
+            info = self._archive.getinfo(name)
+            with self._archive.open(info) as file:
+                data = file.read(most + 1)
+        except (KeyError, zipfile.BadZipFile, zlib.error, OSError) as error:
+            raise InputError(f"{self._path} does not hold {name} whole.") from error
+        except (RuntimeError, NotImplementedError, EOFError, ValueError) as error:
+            raise InputError(f"{self._path} cannot be unpacked: {name}.") from error
+        if len(data) > most:
+            raise InputError(f"{name} in {self._path} is larger than it may be.")
+        return data
+
+    def close(self) -> None:
+        """Let go of it."""
+        self._archive.close()

@@ -1,0 +1,217 @@
+"""The three processes of a volume that is changed by its driver; see the room's own words."""
+
+import contextlib
+import os
+import signal
+import struct
+import tempfile
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import IO, NoReturn
+
+import msgspec
+
+from mending.model import InputError, MendingError, RefusedError
+from mending.source.folder import FolderSource
+from mending.source.mounted import namespace
+from mending.source.mounted.copy_on_write import CopyOnWrite, Read
+from mending.source.mounted.served_file import NAME, serve
+
+ChangedRange = tuple[int, bytes]
+"""Offset in the volume, and the bytes that stand there afterwards."""
+_HEAD = struct.Struct("<QQ")
+_END = _HEAD.pack(2**64 - 1, 0)
+_PATIENCE = 20.0
+"""Seconds until the file has to be there."""
+
+
+class VolumeToMount(msgspec.Struct, frozen=True):
+    """What is mounted.
+
+    Attributes:
+        name: for sentences.
+        read: reads of the volume.
+        size: its bytes.
+        drivers: command lines of the programs that mount it, the preferred first; where one fails
+            the next is tried on the volume as it was. `{file}` and `{folder}` stand for the two
+            places.
+    """
+
+    name: str
+    read: Read
+    size: int
+    drivers: tuple[tuple[str, ...], ...]
+
+
+class _Told(msgspec.Struct):
+    """How a worker ended badly."""
+
+    says: str
+    hint: str
+    refused: bool
+
+
+def work_on(volume: VolumeToMount, act: Callable[[FolderSource], None]) -> list[ChangedRange]:
+    """Mount a volume, let something change its files, unmount it.
+
+    Args:
+        act: is run in another process; nothing that it remembers comes back.
+
+    Raises:
+        RefusedError: this account may not mount, there is no driver, or the driver refuses.
+        InputError: a file could not be written.
+    """
+    if os.geteuid() != 0:
+        raise RefusedError(
+            f"{volume.name} can be mounted by the administrator only.",
+            "Run the same command as root.",
+        )
+    fault: MendingError | None = None
+    for words in volume.drivers:
+        if not namespace.is_at_hand(words[0]):
+            continue
+        try:
+            return _with_driver(volume, words, act)
+        except MendingError as error:
+            fault = error
+    if fault is not None:
+        raise fault
+    raise RefusedError(f"There is no driver here for {volume.name}.", "Mount it elsewhere.")
+
+
+def _with_driver(
+    volume: VolumeToMount, words: tuple[str, ...], act: Callable[[FolderSource], None]
+) -> list[ChangedRange]:
+    with contextlib.ExitStack() as stack:
+        home = Path(stack.enter_context(tempfile.TemporaryDirectory(prefix="mending-")))
+        (home / "file").mkdir()
+        (home / "tree").mkdir()
+        told = stack.enter_context(tempfile.TemporaryFile())
+        ranges = stack.enter_context(tempfile.TemporaryFile())
+        server = stack.enter_context(_child(lambda: _serve(volume, home / "file", ranges), told))
+        _wait_for(server, home / "file" / NAME, volume, told)
+        worker = stack.enter_context(
+            _child(lambda: _mount_and_act(volume, words, act, home, server), told)
+        )
+        os.waitpid(worker, 0)
+        _raise_fault(told)
+        os.kill(server, signal.SIGTERM)  # it stops serving, and gives out what was written
+        os.waitpid(server, 0)
+        return _answer(volume, told, ranges)
+
+
+@contextlib.contextmanager
+def _child(work: Callable[[], None], told: IO[bytes]) -> Iterator[int]:
+    """A process that works and tells what went wrong; it does not outlive the block."""
+    number = os.fork()
+    if number == 0:
+        _as_child(work, told)
+    try:
+        yield number
+    finally:
+        with contextlib.suppress(ChildProcessError, ProcessLookupError):  # it has ended already
+            os.kill(number, signal.SIGKILL)
+            os.waitpid(number, 0)
+
+
+def _raise_fault(told: IO[bytes]) -> None:
+    told.seek(0)
+    said = told.read()
+    if said:
+        fault = msgspec.json.decode(said, type=_Told)
+        raise (RefusedError if fault.refused else InputError)(fault.says, fault.hint)
+
+
+def _answer(volume: VolumeToMount, told: IO[bytes], ranges: IO[bytes]) -> list[ChangedRange]:
+    _raise_fault(told)
+    ranges.seek(0)
+    found = list(_ranges(ranges))
+    if found[-1:] != [(2**64 - 1, b"")]:
+        raise InputError(
+            f"The driver of {volume.name} did not come to its end; nothing was written.",
+            "Try again, or change the files by hand.",
+        )
+    return found[:-1]
+
+
+def _ranges(file: IO[bytes]) -> Iterator[ChangedRange]:
+    while len(head := file.read(_HEAD.size)) == _HEAD.size:
+        offset, length = _HEAD.unpack(head)
+        yield offset, file.read(length)
+
+
+def _as_child(work: Callable[[], None], told: IO[bytes]) -> NoReturn:
+    """Work as a process of one's own that ends here, whatever happens."""
+    signal.signal(signal.SIGINT, signal.SIG_IGN)  # the parent is asked, and ends us
+    namespace.die_with_parent()
+    fault: _Told | None = None
+    try:
+        work()
+    except MendingError as error:
+        fault = _Told(error.says, error.hint or "", isinstance(error, RefusedError))
+    except (OSError, RuntimeError, ImportError) as error:
+        fault = _Told(f"The volume cannot be mounted here: {error}.", "", True)
+    except BaseException as error:  # noqa: BLE001 - a child has nobody above that could say it
+        fault = _Told(f"The change of files failed: {type(error).__name__}.", "", False)
+    if fault is not None:
+        told.write(msgspec.json.encode(fault))
+        told.flush()
+    os._exit(fault is not None)
+
+
+def _mount_and_act(
+    volume: VolumeToMount,
+    words: tuple[str, ...],
+    act: Callable[[FolderSource], None],
+    home: Path,
+    server: int,
+) -> None:
+    """The worker, in a namespace below the server's: it sees the file, and the server does not
+    see what is mounted from it.
+    """
+    namespace.enter_namespace_of(server)
+    namespace.enter_own_namespace()
+    places = {"{file}": str(home / "file" / NAME), "{folder}": str(home / "tree")}
+    try:
+        with namespace.mounted([places.get(word, word) for word in words], home / "tree"):
+            tree = FolderSource(str(home / "tree"), writable=True)
+            try:
+                act(tree)
+            finally:
+                tree.close()
+    except OSError as error:
+        raise RefusedError(f"{volume.name} cannot be mounted: {error.strerror}.") from error
+
+
+def _serve(volume: VolumeToMount, place: Path, ranges: IO[bytes]) -> None:
+    """The server; gives out what was written as soon as it is told to stop."""
+    namespace.enter_own_namespace()
+    content = CopyOnWrite(volume.read, volume.size)
+    serve(content, place)
+    for offset, data in content.changed():
+        ranges.write(_HEAD.pack(offset, len(data)) + data)
+    ranges.write(_END)
+    ranges.flush()
+
+
+def _wait_for(server: int, file: Path, volume: VolumeToMount, told: IO[bytes]) -> None:
+    """Until the server shows its file.
+
+    Raises:
+        RefusedError: it does not.
+    """
+    seen = Path(f"/proc/{server}/root") / str(file).lstrip("/")
+    until = time.monotonic() + _PATIENCE
+    while time.monotonic() < until:
+        if os.waitpid(server, os.WNOHANG)[0]:
+            _raise_fault(told)
+            break
+        with contextlib.suppress(OSError):
+            if seen.stat().st_size == volume.size:
+                return
+        time.sleep(0.01)
+    raise RefusedError(
+        "The volume cannot be shown to a driver here.",
+        "FUSE (its device and library) has to be there.",
+    )
