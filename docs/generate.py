@@ -11,7 +11,9 @@ from typing import Any
 
 import msgspec
 
+from mending.app.copying import CopyResult
 from mending.app.demo import DemoResult
+from mending.app.keeping import KeepResult
 from mending.app.reporting import ReportResult
 from mending.boot.chain import Trace
 from mending.boot.rehearse import RehearsalResult
@@ -44,6 +46,8 @@ DOCUMENTS = (
     FilesResult,
     MendAllResult,
     MendResult,
+    KeepResult,
+    CopyResult,
     PlanResult,
     PointsResult,
     QuestionResult,

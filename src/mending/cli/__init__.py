@@ -32,6 +32,7 @@ COMMANDS = {
     "work": ("case.work", "go through the plan one step at a time"),
     "mend": ("disk.mend", "carry out an offline repair, with an undo point"),
     "keep": ("disk.keep", "save what starts a healthy PC, to mend it from later"),
+    "copy": ("disk.copy", "the most out of a failing drive, what matters first"),
     "undo": ("disk.undo", "take a repair back, or list the undo points"),
     "report": ("case.report", "write a page about a case"),
     "close": ("case.close", "close a case: it works from cold, cause and fix are named"),

@@ -13,6 +13,7 @@ from mending.model.limits import WINDOW_BYTES
 from mending.source import busy
 from mending.source.base import TargetKind
 from mending.source.disk_target import DiskTarget
+from mending.source.imaging import ByteRanges, load_record
 
 _UNREADABLE = {errno.EIO, errno.ENODATA, errno.EREMOTEIO}
 
@@ -22,6 +23,9 @@ class FileSource(DiskTarget):
     shared.
 
     Use `open_source` to make one.
+
+    Attributes:
+        never_read: bytes that a copy of a drive does not have yet; they are no zeros.
     """
 
     def __init__(
@@ -33,6 +37,7 @@ class FileSource(DiskTarget):
         self.bytes_per_sector = bytes_per_sector
         self.bytes_read = 0
         self.serial = serial
+        self.never_read: ByteRanges | None = None
         self._fd: int | None = fd
 
     def read(self, offset: int, length: int) -> Window:
@@ -41,6 +46,7 @@ class FileSource(DiskTarget):
         inside = (
             0 <= offset < self.size
         )  # a damaged number may be larger than the system can be asked for
+        self._refuse_never_read(offset, wanted)
         try:
             data = os.pread(self._open_fd(), wanted, offset) if inside else b""
         except OSError as error:
@@ -58,6 +64,17 @@ class FileSource(DiskTarget):
             raise _translated(self.path, error) from error
         self.bytes_read += len(data)
         return Window(data, offset)
+
+    def _refuse_never_read(self, offset: int, length: int) -> None:
+        if self.never_read is None or not self.never_read.touches(offset, offset + length):
+            return
+        start, end = next(self.never_read.inside(offset, offset + length))
+        raise ReadError(
+            f"{end - start} bytes at offset {start} of {self.path} were never read from the drive.",
+            start,
+            end - start,
+            "Go on with the copy, then try again.",
+        )
 
     def count_read(self, count: int) -> None:
         """See `Source.count_read`."""
@@ -85,6 +102,7 @@ class FileSource(DiskTarget):
         """Fill a buffer from `offset` without making a new one; returns how many bytes came. Raises
         ReadError.
         """
+        self._refuse_never_read(offset, len(buffer))
         try:
             count = os.preadv(self._open_fd(), [buffer], offset)
         except OSError as error:
@@ -220,9 +238,22 @@ def _opened(
             os.close(fd)
             raise
     kind = TargetKind.DEVICE if is_device else TargetKind.IMAGE
-    return FileSource(
-        path, fd, kind, size, sector, busy.device_serial(path, fd) if is_device else ""
-    )
+    serial = busy.device_serial(path, fd) if is_device else ""
+    source = FileSource(path, fd, kind, size, sector, serial)
+    if not is_device:
+        source.never_read = _never_read(path, size)
+    return source
+
+
+def _never_read(path: str, size: int) -> ByteRanges | None:
+    """What a copy that was begun does not have; None for every other image."""
+    record = load_record(path)
+    if record is None or record.safe.covers(0, size):
+        return None
+    missing = ByteRanges()
+    for start, end in record.safe.gaps(0, size):
+        missing.add(start, end)
+    return missing
 
 
 def _translated(path: str, error: OSError | ValueError) -> InputError | RefusedError:

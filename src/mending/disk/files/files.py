@@ -173,6 +173,11 @@ class Files:
             self._listings[folder] = [FileFound(f"{top}/{row[0]}", *row[1:]) for row in rows]
         return self._listings[folder]
 
+    def forget(self, folder: str) -> None:
+        """Let go of a listing: whoever walks a whole volume comes by no folder twice."""
+        self._listings.pop(folder, None)
+        self._names.pop(folder, None)
+
     def _named(self, folder: str) -> dict[str, FileFound]:
         """What a folder holds by folded path; of names that are alike the first counts."""
         if folder not in self._names:
