@@ -6,6 +6,7 @@ Chromium. Needs Xvfb, xterm, imagemagick and chromium.
 
 import os
 import shlex
+import shutil
 import subprocess
 import sys
 import tempfile
@@ -29,7 +30,12 @@ TERMINALS = {
     "rehearse": ["rehearse images/gate-2.img", "rehearse images/quay-desk-1.img"],
     "search": ["search ticket-hall", "mend ticket-hall"],
     "linux": ["trace gangway-2"],
-    "sign-in": ["trace bridge-log"],
+    "copies": [
+        "keep images/harbour-1.img -o harbour-1.zip | head -4",
+        "trace later.img --against harbour-1.zip | grep -A3 'since the'",
+        "mend later.img --all --from harbour-1.zip --yes | tail -9",
+        "copy images/gangway-1.img rescued.img",
+    ],
     "code": [
         "code '*** STOP: 0x1E (0xC0000005,0xFFFFF80002A1B2C3,0x0,0x8)'",
         "code inaccessable boot devise",
@@ -50,6 +56,7 @@ KNOWN = (
 )
 SEEN = ("after-logo=stop-screen", "recent-change=driver", "code-pattern=same")
 """A PC of which nobody has brought the disk yet."""
+ESP_AT = 1 << 20
 PAGE = "report"
 FIGURE = "disk-map"
 HISTORY = "history"
@@ -64,6 +71,11 @@ def main() -> None:
         _mending("demo", "workshop", "--brief", cwd=Path(folder))
         for case in ("quay-desk-2", "gate-2", "ticket-hall", "mess-room", "stores-1", "gangway-2"):
             _mending("undo", case, cwd=shop)
+        later = shop / "later.img"
+        shutil.copy(shop / "images" / "harbour-1.img", later)
+        with later.open("r+b") as disk:  # the first sector of its system partition is lost
+            disk.seek(ESP_AT)
+            disk.write(bytes(512))
         facts = [word for fact in KNOWN for word in ("--fact", fact)]
         _mending("open", "lounge-1", "--quiet", *facts, cwd=shop)
         _mending("saw", "lounge-1", *SEEN, cwd=shop)
