@@ -24,6 +24,7 @@ from tests.support import (
     ids,
     made_kernel,
     needs,
+    needs_mounts,
     patch,
     sha,
     tool,
@@ -282,6 +283,18 @@ class Names(Systems):
         patch(path, 462, struct.pack("<B3xB3xII", 0, 0x83, 122_880, 6_000))
         self.mended(path, ("/etc/fstab", row.format(second)))
 
+    @needs(*MAKERS, "fuse2fs")
+    @needs_mounts
+    def test_a_longer_name_is_written_by_the_volumes_driver(self):
+        files = self.tree()
+        files["boot/grub/grub.cfg"] = MENU.replace(ROOT, "c0de-short").encode()
+        path = self.disk(files)
+        before = sha(path)
+        done = self.json_here("mend", path, "root-name", "--yes", "--mount")
+        self.assertEqual(done["after"], "no-fault-found")
+        self.run_here("undo", path)
+        self.assertEqual(sha(path), before)
+
     @needs(*MAKERS, "debugfs")
     def test_it_is_refused_with_a_reason(self):
         path = self.disk(self.tree())
@@ -291,7 +304,7 @@ class Names(Systems):
         files = self.tree()
         files["boot/grub/grub.cfg"] = MENU.replace(ROOT, "short").encode()
         path = self.disk(files)
-        self.assertIn("does not fit", self.run_here("mend", path, "root-name", "--yes", expect=4))
+        self.assertIn("--mount", self.run_here("mend", path, "root-name", "--yes", expect=4))
         files["boot/grub/grub.cfg"] = MENU.replace(ROOT, self.WRONG).encode()
         path = self.disk(files)
         state = START * SECTOR + 1024 + 58

@@ -72,7 +72,8 @@ class Roots(InFolder):
             os.chown(top / "etc/fstab", 7, 8)
             with (top / "etc/fstab").open("a") as table:
                 table.write(LOST)
-            (top / "usr/lib/systemd/system/multi-user.target").write_text("[Unit]\n")
+            for unit in ("multi-user.target", "ticketd.service"):
+                (top / "usr/lib/systemd/system" / unit).write_text("[Unit]\n")
             for init in (top / "sbin/init", top / "usr/sbin/init"):
                 init.unlink(missing_ok=True)
             for target in top.rglob("default.target"):
@@ -114,6 +115,28 @@ class Roots(InFolder):
                     self.run_here("undo", path)
                 self.assertEqual(sha(path), before)
         self.assertEqual(left_behind(), [])
+
+    def test_a_unit_is_turned_off_by_name_and_never_one_that_the_start_needs(self):
+        path = self.disk("ext4")
+        before = sha(path)
+        for name, status in (
+            ("systemd-udevd.service", 4),
+            ("gone.service", 4),
+            ("multi-user.target", 2),
+            ("../x.service", 2),
+        ):
+            words = ("mend", path, "unit-off", "--unit", name, "--yes", "--mount")
+            self.run_here(*words, expect=status)
+        self.run_here("mend", path, "unit-off", "--yes", expect=2)
+        self.assertEqual(sha(path), before)
+        words = ("mend", path, "unit-off", "--unit", "ticketd.service", "--yes", "--mount")
+        self.json_here(*words)
+        with mounted(path, "ext4", FIRST * SECTOR) as top:
+            link = top / "etc/systemd/system/ticketd.service"
+            self.assertEqual(link.readlink(), Path("/dev/null"))
+        self.run_here(*words, expect=4)
+        self.run_here("undo", path)
+        self.assertEqual(sha(path), before)
 
     def test_a_volume_left_open_is_replayed_only_when_asked(self):
         self.disk("ext4")

@@ -27,6 +27,7 @@ class RepairId(StrEnum):
     ENTRY_KERNEL = "entry-kernel"
     MOUNT_OPTIONAL = "mount-optional"
     DEFAULT_TARGET = "default-target"
+    UNIT_OFF = "unit-off"
     HEALTHY_PARTS = "healthy-parts"
 
 
@@ -59,5 +60,6 @@ REPAIRS: Mapping[RepairId, RepairRow] = {
     RepairId.ENTRY_KERNEL: RepairRow(ActsOn.DISK_AND_TREE, "name-sound-kernel"),
     RepairId.MOUNT_OPTIONAL: RepairRow(ActsOn.DISK_AND_TREE, "make-mount-optional"),
     RepairId.DEFAULT_TARGET: RepairRow(ActsOn.DISK_AND_TREE, "set-default-target"),
+    RepairId.UNIT_OFF: RepairRow(ActsOn.DISK_AND_TREE, "turn-unit-off"),
     RepairId.HEALTHY_PARTS: RepairRow(ActsOn.DISK, "put-healthy-parts-back"),
 }

@@ -24,6 +24,7 @@ class MendSettings(msgspec.Struct, frozen=True):
         mount: a volume may be handed to the driver of the operating system where a change does not
             fit into the blocks that its files have.
         replay: that driver may replay a journal first.
+        unit: what is to be turned off.
         healthy: a healthy copy to take parts from.
         other_pc: it may be of another PC.
         whole_way: not only the parts of the phase that fails, but all up to it.
@@ -36,6 +37,7 @@ class MendSettings(msgspec.Struct, frozen=True):
     restore_from: Path | None = None
     mount: bool = False
     replay: bool = False
+    unit: str = ""
     healthy: HealthyCopy | None = None
     other_pc: bool = False
     whole_way: bool = False

@@ -1,18 +1,21 @@
 """The repair `root-name`: an entry or an fstab that names a volume which is not there, made to name
 the one meant.
 
-A name is put in the place of a name, in the file's own blocks, so it must not be longer than the
-old one. Which volume is meant has to be plain: the only one that holds a Linux system for a root;
-for a mount the only one of that kind that nothing else names.
+A name is put in the place of a name in the file's own blocks where it is not longer than the old
+one; else the file is written anew by the volume's driver. Which volume is meant has to be plain:
+the only one that holds a Linux system for a root; for a mount the only one of that kind that
+nothing else names.
 """
+
+import re
 
 from mending.boot.linux import mount_table, volume_named
 from mending.disk.layout import Disk
 from mending.disk.system import Contents, read_contents
 from mending.disk.volume import Volume
-from mending.model import FilesystemKind, Finding, FindingId, Patch, RefusedError, RepairId
+from mending.model import Change, FilesystemKind, Finding, FindingId, RefusedError, RepairId
 from mending.repair.base import Proposal, Request
-from mending.repair.files import patch_file, read_file
+from mending.repair.files import patch_file, put_files, read_file
 
 REPAIR = RepairId.ROOT_NAME
 _ANSWERS = (FindingId.ROOT_MISSING, FindingId.MOUNT_MISSING)
@@ -40,7 +43,7 @@ def propose(request: Request) -> Proposal:
             "No entry and no fstab names a volume that is not there.", "There is nothing to write."
         )
     inside = [read_contents(disk.source, volume) for volume in disk.volumes if not volume.extended]
-    patches: list[Patch] = []
+    changes: list[Change] = []
     says = []
     for finding in findings:
         home, data, wrong = _place(disk, finding)
@@ -50,21 +53,23 @@ def propose(request: Request) -> Proposal:
             meant = _mount(inside, data, wrong, finding)
         right = _name_of(meant, wrong, data)
         path = finding.where.path or ""
-        places = [at for at in range(len(data)) if data.startswith(wrong, at)]
-        if len(right) < len(wrong) and any(data[at + len(wrong) :][:1].strip() for at in places):
-            raise RefusedError(
-                f"The shorter name does not fit where {path} puts it in quotes.",
-                "Change it by hand.",
-            )
-        changes = [(at, right.ljust(len(wrong))) for at in places]
-        patches += patch_file(
-            disk, home, path, changes, f"name of volume {meant.volume.number} in {path}"
-        )
-        says.append(
+        says_of = f"name of volume {meant.volume.number} in {path}"
+        word = re.compile(rb"(?<![\w-])" + re.escape(wrong) + rb"(?![\w-])")
+        places = [match.start() for match in word.finditer(data)]
+        quoted = any(data[at + len(wrong) :][:1].strip() for at in places)
+        told = (
             f"{path} on volume {home.number} names volume {meant.volume.number}: {right.decode()}."
         )
+        if len(right) > len(wrong) or (len(right) < len(wrong) and quoted):
+            text = word.sub(right.replace(b"\\", b"\\\\"), data)
+            anew = put_files(request, home, {path: text}, says_of)
+            # one file at a time: what the driver writes for another one would lie over it
+            return Proposal(repair=REPAIR, says=told, changes=tuple(anew), answers=(finding,))
+        rows = [(at, right.ljust(len(wrong))) for at in places]
+        changes += patch_file(disk, home, path, rows, says_of)
+        says.append(told)
     return Proposal(
-        repair=REPAIR, says=" ".join(says), changes=tuple(patches), answers=tuple(findings)
+        repair=REPAIR, says=" ".join(says), changes=tuple(changes), answers=tuple(findings)
     )
 
 
@@ -144,9 +149,9 @@ def _name_of(meant: Contents, wrong: bytes, data: bytes) -> bytes:
     right = next(
         (name for key, name in kinds.items() if before.endswith(key)), meant.info.identifier
     ).encode()
-    if not right or len(right) > len(wrong):
+    if not right:
         raise RefusedError(
-            f"The name of volume {meant.volume.number} does not fit in the place of"
+            f"Volume {meant.volume.number} has no name of the kind of"
             f" {wrong.decode(errors='replace')}.",
             "Change it by hand.",
         )

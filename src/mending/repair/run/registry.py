@@ -21,6 +21,7 @@ from mending.repair.boot import (
     entry_kernel,
     mount_optional,
     root_name,
+    unit_off,
 )
 from mending.repair.files import file_restore
 from mending.repair.partition import active_flag, gpt_copy, partition_table
@@ -42,6 +43,7 @@ PROPOSERS: Mapping[RepairId, Propose] = {
     RepairId.ENTRY_KERNEL: entry_kernel.propose,
     RepairId.MOUNT_OPTIONAL: mount_optional.propose,
     RepairId.DEFAULT_TARGET: default_target.propose,
+    RepairId.UNIT_OFF: unit_off.propose,
     RepairId.HEALTHY_PARTS: healthy.propose,
 }
 

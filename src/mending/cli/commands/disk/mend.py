@@ -47,6 +47,7 @@ from mending.repair.run import MendAllResult, MendResult, PlannedSequence, Previ
     help="Where sound copies are: a healthy copy (`mending keep`), or a folder: a mounted sound"
     " system, or packages.",
 )
+@click.option("--unit", default="", metavar="NAME", help="For unit-off: the unit to turn off.")
 @click.option("--other-pc", is_flag=True, help="With --from FILE: it may be of another PC.")
 @options.firmware
 @options.variables
@@ -64,6 +65,7 @@ def command(
     mount: bool,
     replay: bool,
     taken_from: Path | None,
+    unit: str,
     other_pc: bool,
     firmware: str | None,
     variables: str | None,
@@ -88,6 +90,7 @@ def command(
         boot_options=found.boot_options,
         restore_from=taken_from if taken_from is not None and taken_from.is_dir() else None,
         healthy=_healthy(taken_from),
+        unit=unit,
         other_pc=other_pc,
         mount=mount,
         replay=replay,
