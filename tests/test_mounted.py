@@ -213,6 +213,15 @@ class Drivers(InFolder):
 
     def test_files_and_links_on_ntfs(self):
         path = self.volume("mkntfs", "-q", "-F", "-Q")
+        with mounted(path, "ntfs", options="rw") as top:
+            (top / "kept").write_bytes(b"old")
+            (top / "kept").chmod(0o640)
+            os.chown(top / "kept", 12, 13)
+            access = os.getxattr(top / "kept", "system.ntfs_acl")
+        self.put(path, {"/kept": b"new" * 5000})
+        with mounted(path, "ntfs") as top:
+            self.assertEqual((top / "kept").read_bytes(), b"new" * 5000)
+            self.assertEqual(os.getxattr(top / "kept", "system.ntfs_acl"), access)
         link = FileAttributes(0o777, 0, 0, None, is_link=True)
         self.put(
             path,

@@ -131,10 +131,9 @@ def copy_into(
             holdings = find_holdings(source, wishes)
     except DriveGoneError as error:
         stopped = f"{error.says} {error.hint}"
-        growing.flush()
     except KeyboardInterrupt:
         stopped = "It was stopped; the same command goes on where it was."
-        growing.flush()
+    growing.settle()
     return _result(drive, growing, holdings, regions, stopped)
 
 

@@ -203,6 +203,26 @@ class Beneath:
                 os.fsync(fd)
             os.fsync(handle)
 
+    def rewrite(self, path: str, data: bytes, mode: int | None) -> None:
+        """Give a file another content, and perhaps other permission bits; all else that it has, and
+        all its names, stay. A power cut can leave a part of it: only where nothing is written to a
+        medium.
+        """
+        with self.beside(path) as (handle, name):
+            fd = os.open(name, os.O_WRONLY | os.O_NOFOLLOW | os.O_CLOEXEC, dir_fd=handle)
+            try:
+                if not stat.S_ISREG(os.fstat(fd).st_mode):
+                    raise OSError(errno.EINVAL, "no plain file")
+                os.ftruncate(fd, 0)
+                view = memoryview(data)
+                while view:
+                    view = view[os.write(fd, view) :]
+                if mode is not None and stat.S_IMODE(os.fstat(fd).st_mode) != mode:
+                    _set_mode(fd, mode)
+                os.fsync(fd)
+            finally:
+                os.close(fd)
+
     def remove(self, path: str, folders: tuple[str, ...] = ()) -> None:
         """Take a file away, and then those of the folders that are empty, the innermost first."""
         with suppress(FileNotFoundError), self.beside(path) as (handle, name):

@@ -85,7 +85,9 @@ def append_durably(path: Path, line: bytes) -> None:
         InputError
     """
     try:
-        fd = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_APPEND | os.O_CLOEXEC, _MODE)
+        fd = os.open(
+            path, os.O_WRONLY | os.O_CREAT | os.O_APPEND | os.O_NOFOLLOW | os.O_CLOEXEC, _MODE
+        )
         try:
             _write_all(fd, line)
             os.fsync(fd)

@@ -156,6 +156,28 @@ class FolderSource(TreeTarget):
         except OSError as error:
             raise self._wrong(change.path, "written", error) from error
 
+    def is_plain(self, path: str) -> bool:
+        """Whether a plain file is there. Raises InputError where that cannot be told."""
+        try:
+            info = self._beneath.status(path)
+        except OSError as error:
+            raise self._wrong(path, "read", error) from error
+        return info is not None and stat.S_ISREG(info.st_mode)
+
+    def rewrite(self, path: str, data: bytes, mode: int | None) -> None:
+        """Give a file another content where it is; see `Beneath.rewrite`.
+
+        Raises:
+            RefusedError: the folder was not opened for writing.
+            InputError: it cannot be written.
+        """
+        if not self._writable:
+            raise RefusedError(f"{self.path} was opened to be read.")
+        try:
+            self._beneath.rewrite(path, data, mode)
+        except OSError as error:
+            raise self._wrong(path, "written", error) from error
+
     def refuse_barred(self, changes: Sequence[Change]) -> None:
         """See `Target.refuse_barred`: every folder in which a name changes is asked."""
         for change in changes:

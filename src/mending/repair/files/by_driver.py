@@ -5,12 +5,10 @@ patches.
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 
-import msgspec
-
 from mending.disk.layout import Disk
 from mending.disk.system import read_contents
 from mending.disk.volume import DEFAULT_TOP, Volume
-from mending.model import FileAttributes, Patch, RefusedError, VolumeState
+from mending.model import FileAttributes, FilesystemKind, Patch, RefusedError, VolumeState
 from mending.repair.base import MendSettings, check_awake
 from mending.source import FolderSource, StitchedSource
 from mending.source.mounted import VolumeToMount, drivers_of, work_on
@@ -52,7 +50,7 @@ def put_by_driver(
     _check_left_clean(disk, volume, settings)
     ranges = work_on(
         VolumeToMount(shown, _reads_of(disk, volume), volume.bytes, drivers),
-        _puts(files, attributes),
+        _puts(files, attributes, volume.filesystem is not FilesystemKind.NTFS),
     )
     says = f"{_listed(files)}, with what the file system keeps of it"
     patches = [
@@ -74,17 +72,17 @@ def _check_left_clean(disk: Disk, volume: Volume, settings: MendSettings) -> Non
 
 
 def _puts(
-    files: Mapping[str, bytes | None], attributes: Mapping[str, FileAttributes]
+    files: Mapping[str, bytes | None], attributes: Mapping[str, FileAttributes], has_modes: bool
 ) -> Callable[[FolderSource], None]:
     def act(tree: FolderSource) -> None:
         for path, data in files.items():
             given = attributes.get(path)
-            change = tree.change_of(path, data, "", given)
-            had = change.attributes_before
-            if had is not None and given is not None and not had.is_link and not given.is_link:
-                kept = msgspec.structs.replace(had, mode=given.mode, modified_ns=None)
-                change = msgspec.structs.replace(change, attributes_after=kept)
-            tree.put(change)
+            link = given is not None and given.is_link
+            if data is not None and not link and tree.is_plain(path):
+                # on a copy nothing can be cut off half-way, so all that the file has can stay
+                tree.rewrite(path, data, given.mode if given is not None and has_modes else None)
+            else:
+                tree.put(tree.change_of(path, data, "", given if has_modes or link else None))
 
     return act
 

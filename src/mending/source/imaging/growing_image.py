@@ -8,7 +8,7 @@ from pathlib import Path
 import msgspec
 
 from mending.model import InputError, RefusedError
-from mending.source.durable_files import flush_folder
+from mending.source.durable_files import flush_folder, write_durably
 from mending.source.imaging import reading_record
 from mending.source.imaging.reading_record import ReadingHeader, ReadingRecord
 
@@ -88,6 +88,20 @@ class GrowingImage:
         except OSError as error:
             raise InputError(f"{self.path} cannot be written: {error.strerror}.") from error
 
+    def settle(self) -> None:
+        """Flush, and say in few lines what all the lines said.
+
+        Raises:
+            InputError
+        """
+        self.flush()
+        header = msgspec.structs.replace(self.record.header, session=reading_record.session())
+        rows: list[object] = [["safe", start, end - start] for start, end in self.record.safe]
+        for effort, tried in enumerate(self.record.failed):
+            rows += [["failed", start, end - start, effort] for start, end in tried]
+        lines = [msgspec.json.encode(row) for row in (header, *rows, ["flushed"])]
+        write_durably(reading_record.record_path(self.path), b"\n".join(lines) + b"\n")
+
     def close(self) -> None:
         """Let go of it; closing twice is fine."""
         for handle in (self._image, self._lines):
@@ -121,7 +135,10 @@ def open_image(path: str, header: ReadingHeader) -> GrowingImage:
             reading_record.begin_record(path, header)
             record = ReadingRecord(header)
             flush_folder(Path(path).absolute().parent)
-        lines = os.open(reading_record.record_path(path), os.O_WRONLY | os.O_APPEND | os.O_CLOEXEC)
+        lines = os.open(
+            reading_record.record_path(path),
+            os.O_WRONLY | os.O_APPEND | os.O_NOFOLLOW | os.O_CLOEXEC,
+        )
     except BlockingIOError as error:
         raise RefusedError(f"Another copy into {path} is under way.") from error
     except OSError as error:

@@ -20,7 +20,7 @@ from mending.source.imaging.byte_ranges import ByteRanges
 
 SUFFIX = ".reading"
 MOST_EFFORT = 9
-_RECORD_BYTES = 1 << 30
+_RECORD_BYTES = 256 << 20
 _BOOT = Path("/proc/sys/kernel/random/boot_id")
 
 

@@ -41,7 +41,7 @@ _DRIVERS: Mapping[FilesystemKind, tuple[tuple[str, ...], ...]] = {
     FilesystemKind.XFS: (_kernel("xfs", "nouuid"),),
     FilesystemKind.BTRFS: (_kernel("btrfs", "commit=300"),),
     FilesystemKind.NTFS: (
-        ("ntfs-3g", "-o", f"{_SAFE},permissions,no_detach", *_ENDS),
+        ("ntfs-3g", "-o", f"{_SAFE},inherit,no_detach", *_ENDS),
         _kernel("ntfs3"),
     ),
 }
