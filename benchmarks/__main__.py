@@ -3,6 +3,7 @@ count.
 """
 
 from benchmarks import (
+    copies,
     false_alarms,
     histories,
     large_disk,
@@ -21,6 +22,7 @@ def main() -> None:
     large_disk.run()
     search_speed.run()
     log_speed.run()
+    copies.run()
     histories.run()
     planning.run()
     false_alarms.run()

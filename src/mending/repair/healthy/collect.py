@@ -247,8 +247,8 @@ def _read(files: Files, path: str) -> tuple[bytes, FileAttributes] | None:
     if target is not None:
         return target.encode(), FileAttributes(0o777, 0, 0, None, is_link=True)
     found = files.find(path)
-    if found is None or found.is_folder:
-        return None
+    if found is None or found.is_folder or not found.bytes:
+        return None  # devices and pipes look like empty files, and no start needs one of those
     return files.read(found, LARGEST_CHANGE + 1), FileAttributes(found.mode, 0, 0, None)
 
 

@@ -5,6 +5,7 @@ It is a ZIP (APPNOTE 6.3), so that anybody can look into it.
 
 import os
 import zipfile
+import zlib
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
@@ -13,6 +14,8 @@ from mending.model import InputError
 from mending.source.durable_files import flush_folder
 
 _PACKED, _LEVEL = zipfile.ZIP_DEFLATED, 1
+_SAMPLE, _WORTH = 64 << 10, 0.9
+"""What does not pack in its first bytes, as kernels do not, is stored as it is."""
 _NEW = os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
 
 
@@ -28,7 +31,9 @@ class ArchiveWriter:
         Raises:
             OSError
         """
-        self._archive.writestr(name, data, _PACKED, _LEVEL)
+        sample = data[:_SAMPLE]
+        packs = len(zlib.compress(sample, _LEVEL)) < len(sample) * _WORTH
+        self._archive.writestr(name, data, _PACKED if packs else zipfile.ZIP_STORED, _LEVEL)
 
 
 @contextmanager
@@ -80,8 +85,6 @@ class ArchiveReader:
         Raises:
             InputError: it is not there, too long or damaged.
         """
-        import zlib  # noqa: PLC0415 - with the archive only
-
         try:
             info = self._archive.getinfo(name)
             with self._archive.open(info) as file:
