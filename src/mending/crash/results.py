@@ -30,6 +30,7 @@ class CrashResult(msgspec.Struct, frozen=True, kw_only=True):
         modules: of a small dump, the likeliest to be at fault first; `module` is the one that is
             named outright.
         suspects: classes of what is behind it, the usual one first.
+        also: where else it is written down.
     """
 
     file: str
@@ -54,6 +55,7 @@ class CrashResult(msgspec.Struct, frozen=True, kw_only=True):
     says: str = ""
     phase: str = ""
     suspects: tuple[str, ...] = ()
+    also: tuple[str, ...] = ()
 
 
 class StartResult(msgspec.Struct, frozen=True, kw_only=True):
@@ -108,6 +110,7 @@ class SuspectResult(msgspec.Struct, frozen=True, kw_only=True):
             changes looked at.
         near: chance that a failing which began at any time began so soon after one of the changes.
         plugged: whether it is a thing that is plugged in while the PC runs.
+        named_by: how many crashes name a module that it brought; `named_of` how many name any.
         blamed: whether both are small enough to say that it is this one; that a dump names it
             stands for `near`.
     """
@@ -124,6 +127,8 @@ class SuspectResult(msgspec.Struct, frozen=True, kw_only=True):
     blamed: bool
     says: str
     plugged: bool = False
+    named_by: int = 0
+    named_of: int = 0
 
 
 class PatternResult(msgspec.Struct, frozen=True, kw_only=True):
@@ -183,7 +188,7 @@ class CrashesResult(
     msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="crashes/1"
 ):
     """What the records of a target tell. `files` were read, `bytes` in all; `notes` say what could
-    not be read.
+    not be read. `written` is how often the crashes are written down in all files together.
     """
 
     target: str
@@ -201,3 +206,4 @@ class CrashesResult(
     restore_point: RestoreResult | None = None
     repair_attempts: tuple[RepairAttempt, ...] = ()
     notes: tuple[str, ...] = ()
+    written: int = 0

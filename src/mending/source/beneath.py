@@ -23,10 +23,16 @@ import msgspec
 
 from mending.model import FileAttributes, clean_text
 from mending.source.mounts import NUMBERLESS, PARTS, is_other_mount, type_of
+from mending.source.new_files import (
+    attributes_of,
+    new_file,
+    put_link,
+    random_name,
+    set_mode,
+)
 
 _FOLDER = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 _FILE = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
-_NEW = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
 _MOST_NAMES = 100_000
 """Names of one folder that are looked at for further names of a file."""
 
@@ -142,7 +148,7 @@ class Beneath:
                 )
             fd = os.open(name, _FILE, dir_fd=handle)
             try:
-                return _attributes_of(fd)
+                return attributes_of(fd)
             finally:
                 os.close(fd)
 
@@ -185,7 +191,7 @@ class Beneath:
             with suppress(FileNotFoundError):
                 old = os.stat(name, dir_fd=handle, follow_symlinks=False)
             if attributes is not None and attributes.is_link:
-                _put_link(handle, name, data, attributes)
+                put_link(handle, name, data, attributes)
                 return
             if over_link and old is not None and stat.S_ISLNK(old.st_mode):
                 old = None
@@ -194,10 +200,10 @@ class Beneath:
             twins = _twins(handle, name, old) if old is not None and old.st_nlink > 1 else []
             if old is not None and attributes is None:
                 attributes = msgspec.structs.replace(self.attributes(path), modified_ns=None)
-            with _new_file(handle, data, attributes) as (fd, beside):
+            with new_file(handle, data, attributes) as (fd, beside):
                 os.rename(beside, name, src_dir_fd=handle, dst_dir_fd=handle)
                 for twin in twins:
-                    again = _random_name()
+                    again = random_name()
                     os.link(name, again, src_dir_fd=handle, dst_dir_fd=handle)
                     os.rename(again, twin, src_dir_fd=handle, dst_dir_fd=handle)
                 os.fsync(fd)
@@ -218,7 +224,7 @@ class Beneath:
                 while view:
                     view = view[os.write(fd, view) :]
                 if mode is not None and stat.S_IMODE(os.fstat(fd).st_mode) != mode:
-                    _set_mode(fd, mode)
+                    set_mode(fd, mode)
                 os.fsync(fd)
             finally:
                 os.close(fd)
@@ -266,84 +272,3 @@ def _twins(handle: int, name: str, info: os.stat_result) -> list[str]:
             if row.inode() == info.st_ino and row.name != name:
                 found.append(row.name)
     return found
-
-
-def _random_name() -> str:
-    return f".mending-{os.urandom(8).hex()}"
-
-
-@contextmanager
-def _new_file(
-    handle: int, data: bytes, attributes: FileAttributes | None
-) -> Iterator[tuple[int, str]]:
-    """A file of a random name, on the medium; its name is gone at the end if it still has it."""
-    beside = _random_name()
-    fd = os.open(beside, _NEW, 0o600, dir_fd=handle)
-    try:
-        view = memoryview(data)
-        while view:
-            view = view[os.write(fd, view) :]
-        _give(fd, attributes)
-        os.fsync(fd)
-        yield fd, beside
-    finally:
-        os.close(fd)
-        with suppress(FileNotFoundError):
-            os.unlink(beside, dir_fd=handle)
-
-
-def _put_link(handle: int, name: str, data: bytes, attributes: FileAttributes) -> None:
-    """Put a link in the place of whatever stands there."""
-    beside = _random_name()
-    os.symlink(os.fsdecode(data), beside, dir_fd=handle)
-    try:
-        info = os.stat(beside, dir_fd=handle, follow_symlinks=False)
-        if (info.st_uid, info.st_gid) != (attributes.owner, attributes.group):
-            os.chown(
-                beside, attributes.owner, attributes.group, dir_fd=handle, follow_symlinks=False
-            )
-        if attributes.modified_ns is not None:
-            times = (attributes.modified_ns, attributes.modified_ns)
-            os.utime(beside, ns=times, dir_fd=handle, follow_symlinks=False)
-        os.rename(beside, name, src_dir_fd=handle, dst_dir_fd=handle)
-        os.fsync(handle)
-    finally:
-        with suppress(FileNotFoundError):
-            os.unlink(beside, dir_fd=handle)
-
-
-def _give(fd: int, attributes: FileAttributes | None) -> None:
-    """Owner first, for that takes the set-user-ID bit and capabilities away; then mode, extended
-    attributes and, last, the date.
-    """
-    if attributes is None:
-        _set_mode(fd, 0o644)
-        return
-    has = os.fstat(fd)
-    if (has.st_uid, has.st_gid) != (attributes.owner, attributes.group):
-        os.fchown(fd, attributes.owner, attributes.group)
-    _set_mode(fd, attributes.mode)
-    for name, value in attributes.extended:
-        os.setxattr(fd, name, value)
-    if attributes.modified_ns is not None:
-        os.utime(fd, ns=(attributes.modified_ns, attributes.modified_ns))
-
-
-def _set_mode(fd: int, mode: int) -> None:
-    """A file system without modes may refuse; what it shows then is what every file of it has."""
-    try:
-        os.fchmod(fd, mode)
-    except PermissionError:
-        if stat.S_IMODE(os.fstat(fd).st_mode) != mode:
-            raise
-
-
-def _attributes_of(fd: int) -> FileAttributes:
-    info = os.fstat(fd)
-    extended = []
-    with suppress(OSError):  # a file system without them
-        for name in sorted(os.listxattr(fd)):
-            extended.append((name, os.getxattr(fd, name)))
-    return FileAttributes(
-        stat.S_IMODE(info.st_mode), info.st_uid, info.st_gid, info.st_mtime_ns, tuple(extended)
-    )

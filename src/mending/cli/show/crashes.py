@@ -28,6 +28,8 @@ def show_crashes(result: CrashesResult) -> RenderableType:
     count = (
         f"{len(result.crashes)} {'crash' if len(result.crashes) == 1 else 'crashes'} written down"
     )
+    if result.written > len(result.crashes):
+        count = f"{count}, {result.written} times"
     parts: list[RenderableType] = [text(f"{count} in {files}", "dim"), text(""), *in_short(result)]
     bare = [
         crash
@@ -72,6 +74,7 @@ def _cells(crash: CrashResult) -> list[tuple[object, ...]]:
         if crash.uptime_seconds is not None
         else ""
     )
+    cells += [("also in", ", ".join(crash.also))] if crash.also else []
     cells += [("when", f"{crash.at}{ran}")] if crash.at else []
     cells += [("name", crash.name)] if crash.name else []
     cells += [("before", crash.reason)] if crash.reason else []

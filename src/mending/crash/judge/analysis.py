@@ -5,14 +5,24 @@ points.
 import math
 from collections.abc import Iterator, Sequence
 
+from mending.crash.judge.kinds import main_kind
+from mending.crash.judge.merging import merge
 from mending.crash.judge.onset import Onset, find_onset
 from mending.crash.judge.patterns import loops, patterns
+from mending.crash.judge.pointing import names_in
 from mending.crash.judge.restore_points import fitted, points_of, recommended
 from mending.crash.judge.suspects import suspects
 from mending.crash.judge.timeline import Run, Timeline, timeline
 from mending.crash.lookup import look_up
 from mending.crash.read import FileRead, LogEvent
-from mending.crash.results import CrashesResult, CrashResult, ErrorsResult, OnsetResult, StartResult
+from mending.crash.results import (
+    CrashesResult,
+    CrashResult,
+    ErrorsResult,
+    OnsetResult,
+    StartResult,
+    SuspectResult,
+)
 from mending.knowledge import Codes, EventKind
 from mending.model import plain_time, read_time
 
@@ -37,8 +47,9 @@ def analyse(target: str, reads: Sequence[FileRead], count: int, codes: Codes) ->
         count: bytes that were read.
         codes: what stop codes mean.
     """
-    crashes = tuple(crash for read_file in reads for crash in read_file.crashes)
-    events = [event for read_file in reads for event in read_file.events]
+    together = merge(reads)
+    reads, crashes = together.reads, together.crashes
+    events = list(together.events)
     events += [
         event
         for crash in crashes
@@ -48,13 +59,14 @@ def analyse(target: str, reads: Sequence[FileRead], count: int, codes: Codes) ->
     firsts = [read_file.first for read_file in reads if read_file.first is not None]
     lasts = [read_file.last for read_file in reads if read_file.last is not None]
     line = timeline(events, min(firsts, default=None), max(lasts, default=None))
-    blamed = suspects(line)
+    failing = main_kind(line, crashes)
+    blamed = suspects(failing, names_in(crashes))
     points = points_of((row for read_file in reads for row in read_file.points), line.events)
     onset = (
-        _onset(line) if len(line.runs) > 1 or points else None
+        _onset(failing) if len(line.runs) > 1 or points else None
     )  # of one run alone there is nothing to tell
-    start, end = _bounds(line, onset)
     top = next((suspect for suspect in blamed if suspect.blamed), None)
+    start, end = _bounds(failing, onset, top)
     return CrashesResult(
         target=target,
         files=tuple(read_file.name for read_file in reads),
@@ -63,14 +75,15 @@ def analyse(target: str, reads: Sequence[FileRead], count: int, codes: Codes) ->
         hours=round(line.seconds / 3600, 3),
         starts=tuple(_start(run) for run in line.runs),
         loops=loops(line),
-        onset=_onset_result(line, onset),
+        onset=_onset_result(failing, onset, (start, end)),
         suspects=blamed,
         patterns=patterns(line),
         errors=_errors(line.events),
         restore_points=fitted(points, start, end),
         restore_point=recommended(points, start, end, line.events, top),
         repair_attempts=tuple(attempt for read_file in reads for attempt in read_file.repairs),
-        notes=_notes(reads),
+        notes=(*together.notes, *_notes(reads)),
+        written=together.written,
     )
 
 
@@ -139,15 +152,21 @@ def _onset(line: Timeline) -> Onset | None:
     )
 
 
-def _bounds(line: Timeline, onset: Onset | None) -> tuple[float | None, float | None]:
+def _bounds(
+    line: Timeline, onset: Onset | None, top: SuspectResult | None
+) -> tuple[float | None, float | None]:
     """The interval as times of the day. A beginning that hardly fits better than none may be as old
-    as the records.
+    as the records; where a change is blamed, it had begun when that was made.
     """
     if onset is None:
         return None, None
     clock = line.clock()
     start = clock.time(onset.start) if onset.evidence >= _SURE else line.runs[0].start
-    return _last_end(line, start), _next_start(line, clock.time(onset.end))
+    first, last = _last_end(line, start), _next_start(line, clock.time(onset.end))
+    made = read_time(top.at) if top is not None and not top.plugged else None
+    if made is not None and first <= made[0] <= last:
+        return first, made[0] + 1  # its time was cut to whole seconds
+    return first, last
 
 
 def _last_end(line: Timeline, at: float) -> float:
@@ -166,8 +185,10 @@ def _next_start(line: Timeline, at: float) -> float:
     return at if running or following is None else following
 
 
-def _onset_result(line: Timeline, onset: Onset | None) -> OnsetResult | None:
-    start, end = _bounds(line, onset)
+def _onset_result(
+    line: Timeline, onset: Onset | None, bounds: tuple[float | None, float | None]
+) -> OnsetResult | None:
+    start, end = bounds
     failed = [run for run in line.runs if run.failed]
     if start is None or end is None or onset is None:
         return None

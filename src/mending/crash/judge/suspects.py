@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterator, Sequence
 import msgspec
 
 from mending.crash.judge.onset import change_fit, exact_p, holm, split_fit
+from mending.crash.judge.pointing import NOTHING, Pointed, pointed_at, touches
 from mending.crash.judge.timeline import Clock, Timeline
 from mending.crash.read import LogEvent
 from mending.crash.results import SuspectResult
@@ -27,8 +28,6 @@ _KINDS = {"driver": 0.4, "update": 0.3, "device": 0.2, "program": 0.0}
 """What is known beforehand: logarithms of how much more often a kind of change is behind crashes
 than a program is.
 """
-_NAMED = 3.0
-"""The same for a change that bears the name of the module which a dump names."""
 _HOUR = 3600.0
 _SHOWN = 12
 
@@ -59,17 +58,20 @@ class _Weighed(msgspec.Struct, frozen=True):
     many_seconds: float
     fit: float
     p: float
-    named: bool = False
+    pointed: Pointed = NOTHING
 
 
-def suspects(line: Timeline) -> tuple[SuspectResult, ...]:
-    """All changes, the likeliest first; none where nothing failed or nothing changed."""
+def suspects(line: Timeline, named: Sequence[tuple[str, ...]] = ()) -> tuple[SuspectResult, ...]:
+    """All changes, the likeliest first; none where nothing failed or nothing changed.
+
+    Args:
+        named: the modules that each crash names.
+    """
     clock, total = line.clock(), line.seconds
     failed = [run for run in line.runs if run.failed]
     failures = [clock.running(run.end) for run in failed]
     if not failures or total <= 0:
         return ()
-    named = {_stem(run.named) for run in failed if run.named}
     weighed = [_weigh(change, clock, failures, total, named) for change in _changes(line)]
     weighed += list(_plugged(line, failures, total))
     if not weighed:
@@ -130,15 +132,22 @@ def _change(group: list[LogEvent]) -> _Change:
 
 
 def _weigh(
-    change: _Change, clock: Clock, failures: Sequence[float], total: float, named: set[str]
+    change: _Change,
+    clock: Clock,
+    failures: Sequence[float],
+    total: float,
+    named: Sequence[tuple[str, ...]],
 ) -> _Weighed:
     at = clock.running(change.at)
     after = sum(1 for failure in failures if failure >= at)
     fit = change_fit(failures, total, at) + _KINDS.get(change.what, 0.0)
-    by_name = any(_stem(name) in named for name in change.names)
-    fit += _NAMED if by_name else 0.0
+    pointed = pointed_at(change.names, named)
+    if pointed.module:  # of several at one time the one that is named comes first
+        first = sorted(change.names, key=lambda name: -touches(name, pointed.module))
+        change = msgspec.structs.replace(change, names=tuple(first))
+    fit += pointed.weight
     p = exact_p(after, len(failures), (total - at) / total)
-    return _Weighed(change, False, len(failures) - after, at, after, total - at, fit, p, by_name)
+    return _Weighed(change, False, len(failures) - after, at, after, total - at, fit, p, pointed)
 
 
 def _plugged(line: Timeline, failures: Sequence[float], total: float) -> Iterator[_Weighed]:
@@ -199,7 +208,9 @@ def _nearness(
 def _result(weighed: _Weighed, p: float, share: float, near: float, top: bool) -> SuspectResult:
     before = weighed.few / (weighed.few_seconds / _HOUR) if weighed.few_seconds else 0.0
     after = weighed.many / (weighed.many_seconds / _HOUR) if weighed.many_seconds else 0.0
-    blamed = top and weighed.fit > 0 and p <= _BLAMED and (near <= _BLAMED or weighed.named)
+    blamed = (
+        top and weighed.fit > 0 and p <= _BLAMED and (near <= _BLAMED or weighed.pointed.weight > 0)
+    )
     if weighed.plugged:
         says = (
             f"{weighed.many} of {weighed.few + weighed.many} failures came within seconds of"
@@ -213,7 +224,7 @@ def _result(weighed: _Weighed, p: float, share: float, near: float, top: bool) -
             f"{weighed.few} {failures} in {hours:.0f} hours before it, {weighed.many} in"
             f" {later:.0f} hours after it"
         )
-        says += ", and a dump names it" if weighed.named else ""
+        says += _pointing(weighed.pointed)
         change = weighed.change.says
     return SuspectResult(
         change=change,
@@ -228,11 +239,17 @@ def _result(weighed: _Weighed, p: float, share: float, near: float, top: bool) -
         blamed=blamed,
         says=says,
         plugged=weighed.plugged,
+        named_by=weighed.pointed.crashes,
+        named_of=weighed.pointed.of,
     )
 
 
-def _stem(name: str) -> str:
-    """A name of a file, without its folder and ending, to compare with."""
+def _pointing(pointed: Pointed) -> str:
+    """The other half of what speaks for a change."""
+    if not pointed.crashes:
+        return ""
+    if pointed.of == 1:
+        return f", and the crash names {pointed.module}, which it brought"
     return (
-        name.replace("\\", "/").rpartition("/")[2].rpartition(".")[0].casefold() or name.casefold()
+        f", and {pointed.crashes} of {pointed.of} crashes name {pointed.module}, which it brought"
     )

@@ -26,6 +26,7 @@ class LogEvent(msgspec.Struct, frozen=True, kw_only=True):
             before.
         by: who wrote it, and the number of the entry; two authors may tell of the same start.
         earlier: whether it speaks of the run before the one in which it is written.
+        also: where else it is written.
     """
 
     at: float
@@ -39,6 +40,7 @@ class LogEvent(msgspec.Struct, frozen=True, kw_only=True):
     by: str = ""
     previous: float | None = None
     earlier: bool = False
+    also: tuple[str, ...] = ()
 
 
 class EventClassifier:

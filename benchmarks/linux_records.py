@@ -1,0 +1,186 @@
+"""Histories of Linux PCs as their own logs would tell them, with known truth.
+
+One event stands in several files (`syslog` has everything, `kern.log` the kernel's lines,
+`dpkg.log` the packages in a form of its own); many packages are upgraded, most of them innocent;
+panics name a module, in a third of the histories an innocent one now and then; a package may be
+called otherwise than its module; other faults came before; a clock may have jumped. Nothing here
+knows how they are read.
+"""
+
+import math
+from collections.abc import Iterator
+from datetime import UTC, datetime
+from random import Random
+from typing import NamedTuple
+
+HOUR, DAY = 3600.0, 86_400.0
+_HOST = "slip-desk"
+_FIRST = 1_788_000_000.0
+_MODULES = ("slipprint", "quaynet", "gatelamp", "tillscan", "pierhorn", "berthcam")
+_PACKAGES = (
+    *("libssl3", "tzdata", "bash", "vim-common", "openssh-client", "python3.11", "cups", "curl"),
+    *("libc6", "perl-base", "fonts-ferry", "chart-viewer", "timetable", "xserver-core", "dbus"),
+    *("pipewire", "mesa-common", "network-tools", "sudo", "less", "grep", "tar", "gzip", "zlib1g"),
+)
+
+
+class Records(NamedTuple):
+    """What is found on a PC, and the truth.
+
+    Attributes:
+        files: content by name.
+        onset: Unix seconds; None where it never began to fail.
+        guilty: package that is behind it; empty where none is.
+        crashes: how many panics there were, of the new kind and of others.
+        starts: how often it was started.
+        names: whether the crashes name the guilty module.
+    """
+
+    files: dict[str, bytes]
+    onset: float | None
+    guilty: str
+    crashes: int
+    starts: int
+    names: bool
+
+
+class _Line(NamedTuple):
+    at: float
+    by: str
+    text: str
+
+
+class _Play:
+    """One history as it goes on."""
+
+    def __init__(self, random: Random) -> None:
+        self.random = random
+        self.lines: list[_Line] = []
+        self.packages: list[tuple[float, str]] = []
+        self.crashes = self.starts = 0
+
+    def kernel(self, at: float, boot: float, text: str) -> None:
+        self.lines.append(_Line(at, "kernel", f"[{at - boot:12.6f}] {text}"))
+
+    def start(self, at: float, modules: tuple[str, ...]) -> None:
+        self.starts += 1
+        self.kernel(at, at, "Linux version 6.1.0-ferry (build@skerrivane) #1 SMP")
+        for number, module in enumerate(modules):
+            self.kernel(at + 2 + number * 0.1, at, f"{module}: loading out-of-tree module")
+        self.lines.append(_Line(at + 20, "systemd-logind[411]", "New session 2 of user clerk."))
+
+    def panic(self, at: float, boot: float, module: str, version: str) -> None:
+        """A panic whose backtrace is in a module; empty for one in the kernel itself."""
+        self.crashes += 1
+        place = f"{module}_xmit+0x1f/0x80 [{module}]" if module else "kmem_cache_alloc+0x4f/0x200"
+        for text in (
+            "BUG: unable to handle page fault for address: ffffb4c2003fd000",
+            f"CPU: 1 PID: 411 Comm: till Tainted: G           OE      {version} #1",
+            f"RIP: 0010:{place}",
+            "Call Trace:",
+            f" {place}",
+            " dev_hard_start_xmit+0x8f/0x1e0",
+            "Kernel panic - not syncing: Fatal exception in interrupt",
+        ):
+            self.kernel(at, boot, text)
+
+
+def records(seed: int) -> Records:
+    """The history of a seed."""
+    random = Random(f"records {seed}")
+    play = _Play(random)
+    kind = ("named", "unnamed", "victims", "none")[
+        seed % 4 if seed % 8 < 4 else random.randrange(3)
+    ]
+    module = random.choice(_MODULES)
+    days = random.randint(25, 60)
+    sessions = list(_sessions(random, days))
+    guilty, onset = "", math.inf
+    if kind != "none":
+        index = int(len(sessions) * random.uniform(0.3, 0.8))
+        onset = random.uniform(sessions[index][0] + 400, sessions[index][1] - 60)
+        like = f"{module}-dkms" if random.random() < 0.8 else f"{module[:-1]}-drivers"
+        guilty = like if random.random() < 0.85 else "skerrivane-port-tools"
+        if kind == "unnamed":
+            guilty = random.choice((guilty, "graphics-stack"))
+        play.packages.append((onset, guilty))
+    for _ in range(random.randint(8, 40)):
+        start, end = random.choice(sessions)
+        at = random.uniform(start + 200, end)
+        for name in random.sample(_PACKAGES, random.randint(1, 5)):
+            play.packages.append((at + random.uniform(0, 30), name))
+    calm, rough = 1 / random.uniform(150, 400), 1 / random.uniform(1.5, 7)
+    others = tuple(name for name in _MODULES if name != module)
+    for start, end in sessions:
+        _session(play, start, end, (onset, calm, rough), kind, module, others)
+    files = _files(play)
+    named = kind in {"named", "victims"}
+    truth = None if kind == "none" else onset
+    return Records(files, truth, guilty, play.crashes, play.starts, named)
+
+
+def _sessions(random: Random, days: int) -> Iterator[tuple[float, float]]:
+    for day in range(days):
+        start = _FIRST + day * DAY + 7 * HOUR + random.uniform(0, HOUR)
+        yield start, start + random.uniform(3, 9) * HOUR
+
+
+def _session(
+    play: _Play,
+    start: float,
+    end: float,
+    rates: tuple[float, float, float],
+    kind: str,
+    module: str,
+    others: tuple[str, ...],
+) -> None:
+    """A day: a start, failures with a start behind each, a clean end."""
+    random, (onset, calm, rough) = play.random, rates
+    boot = start
+    while True:
+        play.start(boot, (module, *others[:2]))
+        rate = rough if boot >= onset else calm
+        fails = boot + 60 + random.expovariate(rate) * HOUR
+        if boot < onset < fails:
+            fails = onset + random.expovariate(rough) * HOUR
+        for at in _signs(random, boot + 30, min(fails, end)):
+            play.lines.append(_Line(at, "till[412]", "ticket sold, no error"))
+        if fails >= end:
+            play.lines.append(_Line(end, "systemd[1]", "Reached target Power-Off."))
+            return
+        new = fails >= onset
+        named = module if new and kind in {"named", "victims"} else ""
+        other = (kind == "victims" and random.random() < 1 / 3) if new else random.random() < 0.5
+        named = random.choice(others) if other else named
+        play.panic(fails, boot, named, "6.1.0-ferry")
+        boot = fails + random.uniform(50, 200)
+        if boot > end - 700:
+            return
+
+
+def _signs(random: Random, start: float, end: float) -> Iterator[float]:
+    at = start
+    while (at := at + random.expovariate(1 / 900)) < end:
+        yield at
+
+
+def _files(play: _Play) -> dict[str, bytes]:
+    """The logs: each line in `syslog`, those of the kernel in `kern.log` as well."""
+    lines = sorted(play.lines, key=lambda line: line.at)
+    syslog = [_written(line) for line in lines]
+    kernel = [_written(line) for line in lines if line.by == "kernel"]
+    packages = []
+    for at, name in sorted(play.packages):
+        time = datetime.fromtimestamp(at, UTC)
+        packages.append(f"{time:%Y-%m-%d %H:%M:%S} upgrade {name}:amd64 1.0-1 1.0-2\n")
+        packages.append(f"{time:%Y-%m-%d %H:%M:%S} status installed {name}:amd64 1.0-2\n")
+    return {
+        "syslog": "".join(syslog).encode(),
+        "kern.log": "".join(kernel).encode(),
+        "dpkg.log": "".join(packages).encode(),
+    }
+
+
+def _written(line: _Line) -> str:
+    time = datetime.fromtimestamp(line.at, UTC)
+    return f"{time:%b} {time.day:2d} {time:%H:%M:%S} {_HOST} {line.by}: {line.text}\n"

@@ -1,0 +1,141 @@
+"""The same PC written down in many files: one event stays one, and what crashes name weighs."""
+
+import json
+import unittest
+from datetime import UTC, datetime
+
+from benchmarks.linux_records import records
+
+from mending.crash.judge import analyse
+from mending.crash.judge.pointing import pointed_at, touches
+from mending.crash.read import Reader
+from mending.knowledge import base_codes, base_events
+from mending.model import read_time
+from mending.source import MemorySource
+from tests.support import InFolder
+
+LATER = 1_795_000_000.0
+READER = Reader(base_codes(), base_events())
+
+
+def judged(files):
+    reads = [
+        read
+        for name, data in files.items()
+        for read in READER.read(name, MemorySource(data), LATER)
+    ]
+    return analyse("pc", reads, 0, base_codes())
+
+
+class Once(unittest.TestCase):
+    def test_written_once_twice_and_three_times_the_counts_and_ranks_are_the_same(self):
+        for seed in range(6):
+            story = records(seed)
+            syslog, packages = story.files["syslog"], story.files["dpkg.log"]
+            once = {"syslog": syslog, "dpkg.log": packages}
+            thrice = {**story.files, "copy/syslog": syslog, "copy/dpkg.log": packages}
+            found = [judged(files) for files in (once, story.files, thrice)]
+            for each in found:
+                self.assertEqual(
+                    (len(each.crashes), len(each.starts)), (story.crashes, story.starts)
+                )
+                self.assertEqual(
+                    [(one.change, one.share) for one in each.suspects],
+                    [(one.change, one.share) for one in found[0].suspects],
+                )
+            self.assertEqual(
+                [each.written for each in found], [story.crashes * n for n in (1, 2, 3)]
+            )
+            self.assertTrue(all(len(crash.also) == 2 for crash in found[2].crashes))
+
+    def test_two_crashes_within_a_second_of_one_file_are_two(self):
+        line = "Nov  3 10:11:12 desk kernel: [  9.100000] Kernel panic - not syncing: tide"
+        other = line.replace("9.100000", "9.600000")
+        found = judged({"syslog": f"{line}\nNov  3 10:11:12 desk x: y\n{other}\n".encode()})
+        self.assertEqual(len(found.crashes), 2)
+
+    def test_a_log_of_local_time_beside_a_journal_that_has_the_zone(self):
+        story = records(0)
+        rows = []
+        for line in story.files["kern.log"].decode().splitlines():
+            time = datetime.strptime(f"2026 {line[:15]}", "%Y %b %d %H:%M:%S").replace(tzinfo=UTC)
+            text = line.partition("kernel: ")[2].partition("] ")[2]
+            rows.append(
+                json.dumps(
+                    {
+                        "__REALTIME_TIMESTAMP": str(int((time.timestamp() - 7200) * 1e6)),
+                        "MESSAGE": text,
+                        "SYSLOG_IDENTIFIER": "kernel",
+                        "_TRANSPORT": "kernel",
+                    }
+                )
+            )
+        files = {"syslog": story.files["syslog"], "journal.json": "\n".join(rows).encode()}
+        found = judged(files)
+        self.assertEqual((len(found.crashes), len(found.starts)), (story.crashes, story.starts))
+        self.assertIn("2 hours", " ".join(found.notes))
+
+
+class Pointing(unittest.TestCase):
+    def test_what_brings_a_module(self):
+        for name, module, sure in (
+            ("slipprint-dkms", "slipprint", 1.0),
+            ("slip-print-dkms", "slip_print", 1.0),
+            ("slipprint.sys", "SLIPPRINT.SYS", 1.0),
+            ("quay-slipprint-tools", "slipprint", 0.9),
+            ("slipprin-drivers", "slipprint", 0.7),
+            ("linux-image-6.1.0-ferry", "slipprint", 0.25),
+            ("bash", "slipprint", 0.0),
+            ("libssl3", "ssl", 0.0),
+            ("x", "ab", 0.0),
+        ):
+            self.assertEqual(touches(name, module), sure, name)
+
+    def test_what_points_nowhere_loses_but_never_to_zero(self):
+        named = [("slipprint",)] * 50
+        guilty, other = pointed_at(("slipprint-dkms",), named), pointed_at(("bash",), named)
+        self.assertEqual((guilty.crashes, guilty.of, other.crashes), (50, 50, 0))
+        self.assertLess(other.weight, 0)
+        self.assertGreater(other.weight, -5)
+        self.assertLess(guilty.weight, 10)
+        victims = [("slipprint",)] * 7 + [("quaynet",)] * 3
+        weights = [
+            pointed_at((name,), victims).weight for name in ("slipprint-dkms", "quaynet", "bash")
+        ]
+        self.assertEqual(weights, sorted(weights, reverse=True))
+
+    def test_the_guilty_change_comes_first_and_the_interval_holds_the_onset(self):
+        first = held = named = failing = 0
+        for seed in range(0, 40, 2):
+            story = records(seed)
+            found = judged(story.files)
+            if story.onset is None or found.onset is None:
+                continue
+            failing += 1
+            bounds = [read_time(each)[0] for each in (found.onset.from_, found.onset.to)]
+            held += bounds[0] - 1 <= story.onset <= bounds[1] + 1
+            if story.names:
+                named += 1
+                first += story.guilty in found.suspects[0].change
+        self.assertGreater(named, 8)
+        self.assertGreater(failing, 12)
+        self.assertGreaterEqual(first / named, 0.9)
+        self.assertGreaterEqual(held / failing, 0.95)
+
+
+class Command(InFolder):
+    def test_both_halves_are_said(self):
+        story = next(story for story in map(records, range(40)) if story.names)
+        folder = self.folder / "var/log"
+        folder.mkdir(parents=True)
+        for name, data in story.files.items():
+            (folder / name).write_bytes(data)
+        shown = self.run_here("crashes", folder)
+        self.assertIn(f"{story.crashes} crashes written down, {story.crashes * 2} times", shown)
+        told = self.json_here("crashes", folder)
+        self.assertEqual(told["written"], story.crashes * 2)
+        self.assertRegex(told["suspects"][0]["says"], "crashes name|the crash names")
+
+
+if __name__ == "__main__":
+    unittest.main()
