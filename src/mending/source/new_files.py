@@ -75,7 +75,9 @@ def _give(fd: int, attributes: FileAttributes | None) -> None:
 
 
 def set_mode(fd: int, mode: int) -> None:
-    """Set permission bits. A file system without modes may refuse; what it shows then is what every file of it has."""
+    """Set permission bits. A file system without modes may refuse; what it shows then is what every
+    file of it has.
+    """
     try:
         os.fchmod(fd, mode)
     except PermissionError:
