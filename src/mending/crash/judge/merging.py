@@ -16,6 +16,7 @@ import msgspec
 
 from mending.crash.read import FileRead, LogEvent
 from mending.crash.results import CrashResult
+from mending.knowledge import EventKind
 from mending.model import plain_time, read_time
 
 _SAME = 2.0
@@ -69,7 +70,8 @@ def _events(events: Iterable[LogEvent]) -> list[LogEvent]:
     open_ones: dict[tuple[object, ...], list[tuple[int, set[str]]]] = {}
     for event in sorted(events, key=lambda each: each.at):
         waiting = open_ones.setdefault(_key(event), [])
-        waiting[:] = [row for row in waiting if event.at - kept[row[0]].at <= _SAME]
+        if not _is_identified(event):
+            waiting[:] = [row for row in waiting if event.at - kept[row[0]].at <= _SAME]
         same = next((row for row in waiting if event.file not in row[1]), None)
         if same is None:
             waiting.append((len(kept), {event.file}))
@@ -85,6 +87,11 @@ def _events(events: Iterable[LogEvent]) -> list[LogEvent]:
             previous=_later(one.previous, event.previous),
         )
     return kept
+
+
+def _is_identified(event: LogEvent) -> bool:
+    """Whether its words hold the identifier of a start, which no other one has."""
+    return event.kind is EventKind.START and event.by == "journal"
 
 
 def _later(one: float | None, other: float | None) -> float | None:

@@ -1,7 +1,8 @@
 """Crash evidence read: dumps, logs and tables to crashes and typed events."""
 
 from mending.crash.read.events import LogEvent
+from mending.crash.read.file_read import FileRead
 from mending.crash.read.locations import LogFile, log_file, log_files, opened_log
-from mending.crash.read.reader import FileRead, Reader
+from mending.crash.read.reader import Reader
 
 __all__ = ["FileRead", "LogEvent", "LogFile", "Reader", "log_file", "log_files", "opened_log"]

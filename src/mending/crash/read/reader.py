@@ -12,8 +12,11 @@ import msgspec
 from mending.crash.read import text_logs
 from mending.crash.read.dumps import crash_of_dump
 from mending.crash.read.events import EventClassifier, LogEvent
-from mending.crash.results import CrashResult, RepairAttempt
+from mending.crash.read.file_read import FileRead
+from mending.crash.read.journals import read_journal
+from mending.crash.results import RepairAttempt
 from mending.formats.evidence import (
+    binary_journal,
     dump,
     event_log,
     event_record,
@@ -25,7 +28,7 @@ from mending.formats.evidence import (
     systemd_journal,
 )
 from mending.knowledge import Codes, EventKind, EventTable
-from mending.model import InputError, LogRecord, RestorePoint, decode_text
+from mending.model import InputError, LogRecord, decode_text
 from mending.model.limits import TABLE_FILE_BYTES
 from mending.source import MemorySource, Source, unpacked
 
@@ -41,28 +44,6 @@ _STREAMED = (
     (systemd_journal.is_json, systemd_journal.read_json),
     (event_record.is_xml, event_record.read_xml),
 )
-
-
-class FileRead(msgspec.Struct, frozen=True, kw_only=True):
-    """What one file tells.
-
-    Attributes:
-        kind: what it was taken for.
-        first, last: Unix seconds of its first and its last entry that has a time.
-        zoned: whether its times carry a zone.
-        notes: what could not be read, in sentences.
-    """
-
-    name: str
-    kind: str
-    crashes: tuple[CrashResult, ...] = ()
-    events: tuple[LogEvent, ...] = ()
-    points: tuple[RestorePoint, ...] = ()
-    repairs: tuple[RepairAttempt, ...] = ()
-    first: float | None = None
-    last: float | None = None
-    zoned: bool = True
-    notes: tuple[str, ...] = ()
 
 
 class Reader:
@@ -109,6 +90,9 @@ class Reader:
             return FileRead(
                 name=name, kind="dump", crashes=(crash_of_dump(name, held, self._codes),)
             )
+        if binary_journal.is_journal(head):
+            held = source if whole else MemorySource(_held(stream, name))
+            return read_journal(name, held, self._typist, self._codes)
         if event_log.is_log(head):
             seekable = stream if whole else io.BytesIO(_held(stream, name))
             rows = (

@@ -7,9 +7,10 @@ from collections.abc import Iterator
 from mending.disk.files import FileFound, Files, FilesUnavailableError
 from mending.disk.system import systems_on
 
-_PLACES = ("var/log", "var/lib/systemd/pstore", "sys/fs/pstore", "var/crash")
+_PLACES = ("var/log", "run/log", "var/lib/systemd/pstore", "sys/fs/pstore", "var/crash")
 _NAMES = ("kern.log", "messages", "syslog", "dmesg", "console", "dpkg.log")
 _UNREAD = (".zst", ".lz4", ".bz2")
+_JOURNALS = (".journal", ".journal~")
 _SNAPSHOTS = ".snapshots"
 _DEPTH, _MOST, _FOLDERS = 2, 400, 400
 _LOGS = ("system.", "application.")
@@ -54,7 +55,10 @@ def _below(files: Files, folder: str, depth: int) -> list[FileFound]:
 
 
 def _is_log(path: str) -> bool:
-    return "/pstore/" in path or "/crash/" in path or path.rpartition("/")[2].startswith(_NAMES)
+    name = path.rpartition("/")[2]
+    if name.endswith(_JOURNALS):
+        return name.startswith("system")
+    return "/pstore/" in path or "/crash/" in path or name.startswith(_NAMES)
 
 
 def _snapshots(files: Files) -> list[FileFound]:

@@ -1,0 +1,293 @@
+"""Journals of systemd as they lie on a disk.
+
+A file is a header and, behind it, objects one after the other: *data* (one field with its value,
+written once however many entries have it, perhaps packed), *entries* (two clocks, the identifier of
+the start, and the places of their data), and *arrays of entries*, a chain in order of time. Newer
+files are compact: places have 32 bits.
+
+Entries are found by the arrays. A file that a power cut left open may have entries that no array
+lists, and damage may break the chain: from the last place that was sure, objects are then walked
+one by one.
+
+Source: systemd, "Journal File Format" (docs/JOURNAL_FILE_FORMAT.md, version 252).
+"""
+
+import lzma
+import struct
+from collections.abc import Callable, Iterator
+
+import msgspec
+
+from mending.model import LogRecord, Problem, clean_text, load_unpacker
+
+Read = Callable[[int, int], bytes]
+"""Offset and length to bytes; a short answer is the end of the file."""
+
+MAGIC = b"LPKSHHRH"
+HEAD_BYTES = 208
+_COMPACT, _KNOWN = 16, 31
+_ONLINE = 1
+_DATA, _ENTRY, _ARRAY = 1, 3, 6
+_XZ, _LZ4, _ZSTD = 1, 2, 4
+_OBJECT = struct.Struct("<BB6xQ")
+_ENTRY_HEAD, _ITEMS_AT = struct.Struct("<B7xQQQQ16s"), 64
+_USUAL_ENTRY = 512
+"""Bytes that hold most entries with all their places."""
+_MOST_OBJECT, _MOST_ITEMS, _MOST_VALUE = 1 << 24, 1024, 1 << 20
+_MOST_ARRAYS = 1 << 20
+_PIECE, _PIECES = 1 << 18, 48
+_MOST_KNOWN = 200_000
+_TEXT = 8192
+_PEEK = 128
+_KEPT = (b"MESSAGE=", b"SYSLOG_IDENTIFIER=", b"_COMM=", b"_TRANSPORT=")
+
+
+class JournalHeader(msgspec.Struct, frozen=True):
+    """What a file says of itself.
+
+    Attributes:
+        compact: places have 32 bits.
+        online: whether whoever wrote it had not closed it.
+        start: where the objects begin; `end` where they should end.
+        entries: how many there are; `array` is where the first array of them is.
+    """
+
+    compact: bool
+    online: bool
+    start: int
+    end: int
+    entries: int
+    array: int
+
+
+class Entry(msgspec.Struct, frozen=True):
+    """An entry, without its values. Times are in microseconds: Unix time, and since the start."""
+
+    offset: int
+    realtime: int
+    monotonic: int
+    boot: str
+    items: tuple[int, ...]
+
+
+def is_journal(head: bytes) -> bool:
+    """Whether a file begins as a journal does."""
+    return head.startswith(MAGIC)
+
+
+def read_header(head: bytes) -> JournalHeader | None:
+    """The header; None where it is none, or asks for what is not known here."""
+    if len(head) < HEAD_BYTES or not is_journal(head):
+        return None
+    (flags,) = struct.unpack_from("<I", head, 12)
+    size, arena = struct.unpack_from("<QQ", head, 88)
+    (count,) = struct.unpack_from("<Q", head, 152)
+    (array,) = struct.unpack_from("<Q", head, 176)
+    if flags & ~_KNOWN or not HEAD_BYTES <= size < 1 << 20:
+        return None
+    online = head[16] == _ONLINE
+    return JournalHeader(bool(flags & _COMPACT), online, size, size + arena, count, array)
+
+
+class Journal:
+    """One opened file.
+
+    Args:
+        read: reads of it.
+        size: its length in bytes.
+        header: as `read_header` gives it.
+
+    Attributes:
+        problems: what was damaged, as far as it was read.
+    """
+
+    def __init__(self, read: Read, size: int, header: JournalHeader) -> None:
+        self._read, self._size, self.header = read, size, header
+        self.problems: list[Problem] = []
+        self._pieces: dict[int, bytes] = {}
+        self._known: dict[int, tuple[bytes, bytes] | None] = {}
+
+    def entries(self) -> Iterator[Entry]:
+        """The entries in the order in which they were written."""
+        last = 0
+        for offset in self._listed():
+            entry = self._entry(offset) if offset > last else None
+            if entry is None:
+                self._wrong(offset, "entry-damaged", "no entry")
+                break
+            last = offset
+            yield entry
+        yield from self._walked(last)
+
+    def _listed(self) -> Iterator[int]:
+        """Places of entries by the chain of arrays; a place of 0 ends one that is not full."""
+        at, seen = self.header.array, 0
+        width = 4 if self.header.compact else 8
+        while at and seen < _MOST_ARRAYS:
+            body = self._object(at, _ARRAY)
+            if body is None or len(body) < 8:
+                self._wrong(at, "array-damaged", "no array of entries")
+                return
+            (following,) = struct.unpack_from("<Q", body)
+            count = (len(body) - 8) // width
+            places = struct.unpack_from(f"<{count}{'I' if width == 4 else 'Q'}", body, 8)
+            for place in places:
+                if not place:
+                    return
+                yield place
+            if following and following <= at:
+                self._wrong(at, "array-loop", "an array that points back")
+                return
+            at, seen = following, seen + 1
+
+    def _walked(self, last: int) -> Iterator[Entry]:
+        """Entries behind a place, object by object, up to the first that makes no sense."""
+        at = self.header.start
+        if last:
+            size = self._size_at(last)
+            if size is None:
+                return
+            at = _aligned(last + size)
+        elif self.header.entries == 0:
+            return
+        while at + _OBJECT.size <= self._size:
+            size = self._size_at(at)
+            if size is None:
+                return
+            if self._bytes(at, 1) == bytes([_ENTRY]):
+                entry = self._entry(at)
+                if entry is None:
+                    self._wrong(at, "entry-damaged", "no entry")
+                    return
+                yield entry
+            at = _aligned(at + size)
+
+    def _entry(self, offset: int) -> Entry | None:
+        """The entry at a place; None where there is none."""
+        if offset % 8 or not self.header.start <= offset < self._size:
+            return None
+        data = self._bytes(offset, _USUAL_ENTRY)
+        if len(data) < _ENTRY_HEAD.size:
+            return None
+        kind, size, _, realtime, monotonic, boot = _ENTRY_HEAD.unpack_from(data)
+        if kind != _ENTRY or not _ITEMS_AT <= size <= self._size - offset:
+            return None
+        if not realtime or not boot.strip(b"\0"):
+            return None  # its head came to the medium, and no more of it
+        step, sign = (4, "I") if self.header.compact else (16, "Q8x")
+        count = min((size - _ITEMS_AT) // step, _MOST_ITEMS)
+        if _ITEMS_AT + count * step > len(data):
+            data = self._bytes(offset, _ITEMS_AT + count * step)
+            count = min(count, (len(data) - _ITEMS_AT) // step)
+        items = struct.unpack_from(
+            f"<{count}I" if step == 4 else "<" + sign * count, data, _ITEMS_AT
+        )
+        return Entry(offset, realtime, monotonic, boot.hex(), items)
+
+    def values(self, entry: Entry) -> dict[bytes, bytes]:
+        """Those fields of an entry that are kept here, by name with its equals sign."""
+        found: dict[bytes, bytes] = {}
+        known = self._known
+        for item in entry.items:
+            if item in known:
+                pair = known[item]
+            else:
+                pair, repeats = self._field(item)
+                if repeats:
+                    if len(known) >= _MOST_KNOWN:
+                        known.clear()
+                    known[item] = pair
+            if pair is not None:
+                found[pair[0]] = pair[1]
+        return found
+
+    def _field(self, offset: int) -> tuple[tuple[bytes, bytes] | None, bool]:
+        """A field that is kept, else None; and whether more entries than one have it."""
+        head = self._bytes(offset, _OBJECT.size + 56 + _PEEK)
+        if len(head) < _OBJECT.size or head[0] != _DATA:
+            return None, False
+        _, flags, size = _OBJECT.unpack_from(head)
+        start = 72 if self.header.compact else 64
+        if not start <= size <= _MOST_OBJECT:
+            return None, False
+        repeats = len(head) >= 64 and int.from_bytes(head[56:64], "little") > 1
+        packed = flags & (_XZ | _LZ4 | _ZSTD)
+        if not packed and not head[start:].startswith(_KEPT):
+            return None, repeats
+        payload = self._bytes(offset + start, min(size - start, _MOST_VALUE))
+        data = _unpacked(payload, packed) if packed else payload
+        name = next((each for each in _KEPT if data.startswith(each)), None)
+        return ((name, data[len(name) :]) if name is not None else None), repeats
+
+    def _object(self, offset: int, kind: int) -> bytes | None:
+        """The body of an object of a kind, behind its head; None where there is none."""
+        size = self._size_at(offset)
+        if size is None:
+            return None
+        data = self._bytes(offset, size)
+        return data[_OBJECT.size :] if len(data) == size and data[0] == kind else None
+
+    def _size_at(self, offset: int) -> int | None:
+        """The length of the object at a place; None where there can be none."""
+        if offset % 8 or not self.header.start <= offset < self._size:
+            return None
+        head = self._bytes(offset, _OBJECT.size)
+        if len(head) < _OBJECT.size:
+            return None
+        kind, _, size = _OBJECT.unpack(head)
+        sound = 1 <= kind <= 7 and _OBJECT.size <= size <= self._size - offset
+        return size if sound and (size <= _MOST_OBJECT or kind != _DATA) else None
+
+    def _bytes(self, offset: int, length: int) -> bytes:
+        number, into = divmod(offset, _PIECE)
+        if into + length <= _PIECE:
+            piece = self._pieces.get(number)
+            if piece is None:
+                if len(self._pieces) >= _PIECES:
+                    self._pieces.pop(next(iter(self._pieces)))
+                piece = self._read(number * _PIECE, _PIECE)
+                self._pieces[number] = piece
+            return piece[into : into + length]
+        return self._read(offset, length)
+
+    def _wrong(self, offset: int, code: str, found: str) -> None:
+        if len(self.problems) < 8:
+            self.problems.append(Problem(code, offset, 16, found, "a sound object"))
+
+
+def record(entry: Entry, values: dict[bytes, bytes], number: int) -> LogRecord:
+    """An entry as every log has it."""
+    kernel = values.get(b"_TRANSPORT=") == b"kernel"
+    by = values.get(b"SYSLOG_IDENTIFIER=") or values.get(b"_COMM=") or b""
+    return LogRecord(
+        at=entry.realtime / 1e6,
+        by="kernel" if kernel else clean_text(by.decode("utf-8", "replace"), 80),
+        text=clean_text(values.get(b"MESSAGE=", b"").decode("utf-8", "replace"), _TEXT),
+        start=entry.boot,
+        line=number,
+    )
+
+
+def _unpacked(payload: bytes, how: int) -> bytes:
+    """A packed value; nothing where it is damaged."""
+    try:
+        if how & _ZSTD:
+            plain = load_unpacker("zstandard").ZstdDecompressor().stream_reader(payload)
+            return bytes(plain.read(_MOST_VALUE))
+        if how & _LZ4:
+            length = int.from_bytes(payload[:8], "little")
+            if length > _MOST_VALUE:
+                return b""
+            block = load_unpacker("lz4.block")
+            return bytes(block.decompress(payload[8:], uncompressed_size=length))
+        return lzma.LZMADecompressor(memlimit=64 << 20).decompress(payload, _MOST_VALUE)
+    except (lzma.LZMAError, EOFError, ValueError, OSError):
+        return b""
+    except Exception as error:  # its class is known only once the library is loaded
+        if type(error).__module__.startswith(("zstandard", "zstd", "lz4", "_block")):
+            return b""
+        raise
+
+
+def _aligned(offset: int) -> int:
+    return -(-offset // 8) * 8
