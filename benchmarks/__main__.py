@@ -8,6 +8,7 @@ from benchmarks import (
     histories,
     large_disk,
     log_speed,
+    many_records,
     plan,
     planning,
     search_speed,
@@ -24,6 +25,7 @@ def main() -> None:
     log_speed.run()
     copies.run()
     histories.run()
+    many_records.run()
     planning.run()
     false_alarms.run()
     plan.run()

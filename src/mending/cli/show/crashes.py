@@ -41,13 +41,29 @@ def show_crashes(result: CrashesResult) -> RenderableType:
         if len(bare) > 1
         else list(result.crashes)
     )
-    for crash in told[:_MOST]:
-        parts += [title(_title(crash)), indented(rows(_cells(crash))), text("")]
-    left = len(told) - _MOST
-    parts += [text(f"and {left} more; --json has all of them"), text("")] if left > 0 else []
+    kinds = _by_kind(told)
+    for same in kinds[:_MOST]:
+        count = f"{len(same)} x " if len(same) > 1 else ""
+        parts += [title(f"{count}{_title(same[-1])}"), indented(rows(_cells(same))), text("")]
+    left = len(kinds) - _MOST
+    says = f"and {left} more kinds; --json has all of them"
+    parts += [text(says), text("")] if left > 0 else []
     if len(bare) > 1:
         parts += [title("crashes without a dump"), indented(rows(_counted(bare))), text("")]
     return Group(*parts, *timeline_parts(result))
+
+
+def _by_kind(crashes: list[CrashResult]) -> list[list[CrashResult]]:
+    """Crashes that show themselves the same way, in the order of time; the most frequent kind
+    first.
+    """
+    kinds: dict[tuple[object, ...], list[CrashResult]] = {}
+    for crash in crashes:
+        key = (crash.kind, crash.headline, crash.code, crash.symbol, crash.module, crash.phase)
+        kinds.setdefault(key, []).append(crash)
+    for same in kinds.values():
+        same.sort(key=lambda crash: crash.at or "")
+    return sorted(kinds.values(), key=lambda same: -len(same))
 
 
 def _title(crash: CrashResult) -> str:
@@ -65,7 +81,9 @@ def _counted(crashes: list[CrashResult]) -> list[tuple[object, ...]]:
     ]
 
 
-def _cells(crash: CrashResult) -> list[tuple[object, ...]]:
+def _cells(same: list[CrashResult]) -> list[tuple[object, ...]]:
+    """What is known of a kind, by the newest of its crashes."""
+    crash = same[-1]
     when = f", {crash.seconds:.1f} s after the kernel began" if crash.seconds is not None else ""
     where = f"{crash.file}, line {crash.line}{when}" if crash.line else crash.file
     cells: list[tuple[object, ...]] = [("where", where)]
@@ -75,7 +93,11 @@ def _cells(crash: CrashResult) -> list[tuple[object, ...]]:
         else ""
     )
     cells += [("also in", ", ".join(crash.also))] if crash.also else []
-    cells += [("when", f"{crash.at}{ran}")] if crash.at else []
+    if len(same) > 1 and same[0].at:
+        cells[0] = ("newest", where)
+        cells.append(("when", f"from {same[0].at} to {crash.at}"))
+    else:
+        cells += [("when", f"{crash.at}{ran}")] if crash.at else []
     cells += [("name", crash.name)] if crash.name else []
     cells += [("before", crash.reason)] if crash.reason else []
     cells += [("means", crash.says)] if crash.says else []
