@@ -28,6 +28,8 @@ HEAD_BYTES = 208
 _COMPACT, _KNOWN = 16, 31
 _ONLINE = 1
 _DATA, _ENTRY, _ARRAY = 1, 3, 6
+_TABLES = (4, 5)
+"""Of hashes: they may be long, and are passed over."""
 _XZ, _LZ4, _ZSTD = 1, 2, 4
 _OBJECT = struct.Struct("<BB6xQ")
 _ENTRY_HEAD, _ITEMS_AT = struct.Struct("<B7xQQQQ16s"), 64
@@ -236,7 +238,7 @@ class Journal:
             return None
         kind, _, size = _OBJECT.unpack(head)
         sound = 1 <= kind <= 7 and _OBJECT.size <= size <= self._size - offset
-        return size if sound and (size <= _MOST_OBJECT or kind != _DATA) else None
+        return size if sound and (size <= _MOST_OBJECT or kind in _TABLES) else None
 
     def _bytes(self, offset: int, length: int) -> bytes:
         number, into = divmod(offset, _PIECE)
