@@ -56,7 +56,12 @@ def load_copy(path: Path) -> HealthyCopy:
     Raises:
         InputError: it is none, or is damaged.
     """
-    archive = ArchiveReader(path)
+    try:
+        archive = ArchiveReader(path)
+    except InputError as error:
+        raise InputError(
+            f"{path} is no healthy copy.", "Name the file that `mending keep` wrote."
+        ) from error
     try:
         index = msgspec.json.decode(archive.read(_INDEX, _INDEX_BYTES), type=HealthyIndex)
     except (msgspec.DecodeError, UnicodeDecodeError) as error:

@@ -75,9 +75,7 @@ class ArchiveReader:
         try:
             self._archive = zipfile.ZipFile(path)
         except (OSError, zipfile.BadZipFile, ValueError, NotImplementedError) as error:
-            raise InputError(
-                f"{path} is no archive that can be read.", "Name the file that was written."
-            ) from error
+            raise InputError(f"{path} is no archive that can be read.") from error
 
     def read(self, name: str, most: int) -> bytes:
         """A member of at most so many bytes.
