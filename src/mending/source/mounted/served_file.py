@@ -2,12 +2,30 @@
 
 import errno
 import stat
+from functools import cache
+from importlib import import_module
 from pathlib import Path
 from typing import Any
 
+from mending.model import RefusedError
 from mending.source.mounted.copy_on_write import CopyOnWrite
 
 NAME = "volume"
+
+
+@cache
+def load_fuse() -> Any:
+    """The package that speaks to the system's library, for which it looks when it is imported.
+
+    Raises:
+        RefusedError: there is no such library.
+    """
+    try:
+        return import_module("mfusepy")
+    except (ImportError, OSError) as error:
+        raise RefusedError(
+            "The system's FUSE library is not here.", "Install it (libfuse), then try again."
+        ) from error
 
 
 def serve(volume: CopyOnWrite, place: Path) -> None:
@@ -17,9 +35,9 @@ def serve(volume: CopyOnWrite, place: Path) -> None:
         OSError: the system does not let us, or has no library for it.
         RuntimeError: the mount fails.
     """
-    import mfusepy  # noqa: PLC0415 - it looks for the system's library when it is imported
+    mfusepy = load_fuse()
 
-    class Served(mfusepy.Operations):  # type: ignore[misc]
+    class Served(mfusepy.Operations):  # type: ignore[misc, name-defined]
         """The calls that a driver makes on a file."""
 
         use_ns = True
@@ -58,4 +76,4 @@ def serve(volume: CopyOnWrite, place: Path) -> None:
                 raise mfusepy.FuseOSError(errno.EPERM)
             return 0
 
-    mfusepy.FUSE(Served(), str(place), foreground=True, nothreads=True, nonempty=True)
+    mfusepy.FUSE(Served(), str(place), foreground=True, nothreads=True)

@@ -8,7 +8,7 @@ import tempfile
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
-from typing import IO, NoReturn
+from typing import IO, NoReturn, Self
 
 import msgspec
 
@@ -16,7 +16,7 @@ from mending.model import InputError, MendingError, RefusedError
 from mending.source.folder import FolderSource
 from mending.source.mounted import namespace
 from mending.source.mounted.copy_on_write import CopyOnWrite, Read
-from mending.source.mounted.served_file import NAME, serve
+from mending.source.mounted.served_file import NAME, load_fuse, serve
 
 ChangedRange = tuple[int, bytes]
 """Offset in the volume, and the bytes that stand there afterwards."""
@@ -67,6 +67,7 @@ def work_on(volume: VolumeToMount, act: Callable[[FolderSource], None]) -> list[
             f"{volume.name} can be mounted by the administrator only.",
             "Run the same command as root.",
         )
+    load_fuse()  # before there are other processes
     fault: MendingError | None = None
     for words in volume.drivers:
         if not namespace.is_at_hand(words[0]):
@@ -89,30 +90,47 @@ def _with_driver(
         (home / "tree").mkdir()
         told = stack.enter_context(tempfile.TemporaryFile())
         ranges = stack.enter_context(tempfile.TemporaryFile())
-        server = stack.enter_context(_child(lambda: _serve(volume, home / "file", ranges), told))
+        server = stack.enter_context(_Child(lambda: _serve(volume, home / "file", ranges), told))
         _wait_for(server, home / "file" / NAME, volume, told)
         worker = stack.enter_context(
-            _child(lambda: _mount_and_act(volume, words, act, home, server), told)
+            _Child(lambda: _mount_and_act(volume, words, act, home, server.number), told)
         )
-        os.waitpid(worker, 0)
+        worker.wait()
         _raise_fault(told)
-        os.kill(server, signal.SIGTERM)  # it stops serving, and gives out what was written
-        os.waitpid(server, 0)
+        os.kill(server.number, signal.SIGTERM)  # it stops serving, and gives out what was written
+        server.wait()
         return _answer(volume, told, ranges)
 
 
-@contextlib.contextmanager
-def _child(work: Callable[[], None], told: IO[bytes]) -> Iterator[int]:
-    """A process that works and tells what went wrong; it does not outlive the block."""
-    number = os.fork()
-    if number == 0:
-        _as_child(work, told)
-    try:
-        yield number
-    finally:
-        with contextlib.suppress(ChildProcessError, ProcessLookupError):  # it has ended already
-            os.kill(number, signal.SIGKILL)
-            os.waitpid(number, 0)
+class _Child:
+    """A process that works and tells what went wrong; it does not outlive the block.
+
+    Attributes:
+        number: of the process; it is its own until it was waited for, and never asked about later.
+    """
+
+    def __init__(self, work: Callable[[], None], told: IO[bytes]) -> None:
+        self.number, self._ended = os.fork(), False
+        if self.number == 0:
+            _as_child(work, told)
+
+    def wait(self) -> None:
+        """Until it has ended."""
+        os.waitpid(self.number, 0)
+        self._ended = True
+
+    def has_ended(self) -> bool:
+        """Whether it has, without waiting."""
+        self._ended = self._ended or os.waitpid(self.number, os.WNOHANG)[0] != 0
+        return self._ended
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        if not self._ended:
+            os.kill(self.number, signal.SIGKILL)
+            self.wait()
 
 
 def _raise_fault(told: IO[bytes]) -> None:
@@ -199,16 +217,16 @@ def _serve(volume: VolumeToMount, place: Path, ranges: IO[bytes]) -> None:
     ranges.flush()
 
 
-def _wait_for(server: int, file: Path, volume: VolumeToMount, told: IO[bytes]) -> None:
+def _wait_for(server: _Child, file: Path, volume: VolumeToMount, told: IO[bytes]) -> None:
     """Until the server shows its file.
 
     Raises:
         RefusedError: it does not.
     """
-    seen = Path(f"/proc/{server}/root") / str(file).lstrip("/")
+    seen = Path(f"/proc/{server.number}/root") / str(file).lstrip("/")
     until = time.monotonic() + _PATIENCE
     while time.monotonic() < until:
-        if os.waitpid(server, os.WNOHANG)[0]:
+        if server.has_ended():
             _raise_fault(told)
             break
         with contextlib.suppress(OSError):
