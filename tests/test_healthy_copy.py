@@ -171,6 +171,8 @@ class OfNt(InFolder):
         self.assertFalse((self.folder / "d.zip").exists())
         words = ("mend", self.other_pc(), "healthy-parts", "--yes", "--from", copy)
         self.assertIn("another PC", self.json_here(*words, expect=4)["says"])
+        every = ("mend", words[1], "--all", "--dry-run", "--from", copy)
+        self.assertIn("another PC", self.json_here(*every)["stopped"])
         self.json_here("mend", pc.path, "healthy-parts", "--yes", "--from", copy)
         self.assertEqual(trace_file(pc.path).verdict, "no-fault-found")
 

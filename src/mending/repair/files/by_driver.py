@@ -8,10 +8,17 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from mending.disk.layout import Disk
 from mending.disk.system import read_contents
 from mending.disk.volume import DEFAULT_TOP, Volume
-from mending.model import FileAttributes, FilesystemKind, Patch, RefusedError, VolumeState
+from mending.model import (
+    FileAttributes,
+    FilesystemKind,
+    InputError,
+    Patch,
+    RefusedError,
+    VolumeState,
+)
 from mending.repair.base import MendSettings, check_awake
 from mending.source import FolderSource, StitchedSource
-from mending.source.mounted import VolumeToMount, drivers_of, work_on
+from mending.source.mounted import ChangedRange, VolumeToMount, drivers_of, work_on
 
 _PIECE = 1 << 20
 _SHOWN = 3
@@ -31,8 +38,7 @@ def put_by_driver(
 
     Raises:
         RefusedError: it was not asked for, the account may not, the volume was not left clean or is
-            of a kind that is not mounted.
-        InputError: a file could not be put.
+            of a kind that is not mounted, or a file could not be put.
     """
     shown = f"Volume {volume.number}"
     if not settings.mount:
@@ -48,7 +54,7 @@ def put_by_driver(
             "Mount it yourself and name its folder as the target.",
         )
     _check_left_clean(disk, volume, settings)
-    ranges = work_on(
+    ranges = _worked_out(
         VolumeToMount(shown, _reads_of(disk, volume), volume.bytes, drivers),
         _puts(files, attributes, volume.filesystem is not FilesystemKind.NTFS),
     )
@@ -59,6 +65,13 @@ def put_by_driver(
     if not patches:
         raise RefusedError(f"{_listed(files)} is already what would be written.")
     return patches
+
+
+def _worked_out(volume: VolumeToMount, act: Callable[[FolderSource], None]) -> list[ChangedRange]:
+    try:
+        return work_on(volume, act)
+    except InputError as error:  # nothing was written, so it is a repair that cannot be done
+        raise RefusedError(error.says, error.hint) from error
 
 
 def _check_left_clean(disk: Disk, volume: Volume, settings: MendSettings) -> None:

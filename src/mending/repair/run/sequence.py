@@ -69,15 +69,14 @@ def preview_all(
     place. Where there is a healthy copy, what it can put back comes first. Reads only.
     """
     now, previews, tried = before, list[Preview](), set[RepairId]()
+    passed_over: str | None = None
     for _ in PHASES if settings.healthy is not None else ():
         if not now.trace.fatal:
             break
         try:
             planned = preview(RepairId.HEALTHY_PARTS, now, settings, progress)
         except RefusedError as error:
-            refused = f"{RepairId.HEALTHY_PARTS}: {error.says} {error.hint}".strip()
-            if not wanted(now.trace):
-                return PlannedSequence(before, tuple(previews), refused)
+            passed_over = f"{RepairId.HEALTHY_PARTS}: {error.says} {error.hint}".strip()
             break
         previews.append(planned)
         now = planned.after
@@ -93,7 +92,7 @@ def preview_all(
             return PlannedSequence(before, tuple(previews), stopped)
         previews.append(planned)
         now = planned.after
-    return PlannedSequence(before, tuple(previews), None)
+    return PlannedSequence(before, tuple(previews), passed_over)
 
 
 def _has_another_way(trace: Trace, refused: RepairId, tried: set[RepairId]) -> bool:
