@@ -221,11 +221,13 @@ class InFolder(unittest.TestCase):
 
 
 def needs_mounts(test):
-    """Skip a test where nothing can be mounted: no root, no FUSE. That is a matter of the machine
-    and its kernel, which nothing installs.
+    """Skip a test where not everything can be mounted: no root, no FUSE, a file system that the
+    kernel does not know. That is a matter of the machine, which nothing installs.
     """
-    able = os.geteuid() == 0 and Path("/dev/fuse").exists() and Path("/dev/loop-control").exists()
-    return test if able else unittest.skip("needs root, FUSE and loop devices")(test)
+    devices = Path("/dev/fuse").exists() and Path("/dev/loop-control").exists()
+    known = set(Path("/proc/filesystems").read_text().split())
+    able = os.geteuid() == 0 and devices and {"ext4", "xfs", "btrfs"} <= known
+    return test if able else unittest.skip("needs root, FUSE, loop devices, ext4, XFS, Btrfs")(test)
 
 
 @contextlib.contextmanager

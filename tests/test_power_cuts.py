@@ -18,7 +18,7 @@ from unittest import mock
 from mending.cli import program
 from mending.repair.boot import own_code
 from mending.repair.journal import Allowed, Journal
-from mending.source import FolderSource, MemorySource, open_source
+from mending.source import FolderSource, MemorySource, mounted, open_source
 from mending.workshop import (
     BIOS_FAULTS,
     LINUX_FAULTS,
@@ -28,7 +28,7 @@ from mending.workshop import (
     uefi_disk,
 )
 from tests.power_cuts import Recorder, content, parts, states, tree_of
-from tests.support import PROGRAM, InFolder, made_kernel, needs
+from tests.support import PROGRAM, InFolder, made_kernel, needs, needs_mounts
 from tests.systems import EFI_MAKERS, INIT, MAKERS, MENU, ROOT, EfiSystems, Trees
 from tests.test_folders import state_of
 
@@ -100,8 +100,8 @@ class Cuts(Trees):
 
 
 class DiskCuts(Cuts):
-    def check_disk(self, path, repair):
-        calls, before = self.mend(path, repair)
+    def check_disk(self, path, repair, *more):
+        calls, before = self.mend(path, repair, *more)
         name, base = str(path.resolve()), before[str(path.resolve())]
         ranges = [(call[2], len(call[3])) for call in calls if call[:2] == ("bytes", name)]
         self.assertTrue(ranges)
@@ -147,6 +147,27 @@ class Disks(DiskCuts):
         path = self.disk({**self.tree(), "boot/grub/grub.cfg": menu.encode()})
         counted = self.check_disk(path, "root-name")
         print(f"power cuts: {counted} states of a file in a volume")
+
+    @needs(*MAKERS, "fuse2fs")
+    @needs_mounts
+    def test_a_file_that_needs_new_blocks(self):
+        self.known = 0
+        menu = MENU.replace(ROOT, "c0de-short")
+        path = self.disk({**self.tree(), "boot/grub/grub.cfg": menu.encode()})
+        worked_out = []
+
+        def work_on(*given):
+            worked_out.append(mounted.work_on(*given))
+            return worked_out[-1]
+
+        place = "mending.repair.files.by_driver.work_on"
+        with mock.patch(place, work_on), redirect_stdout(io.StringIO()):
+            words = ["mend", str(path), "root-name", "--mount", "--dry-run"]
+            program.main(words, standalone_mode=False)
+        # what the driver did lies outside of the disk; cut is what the journal does with it
+        with mock.patch(place, lambda *_: worked_out[0]):
+            counted = self.check_disk(path, "root-name", "--mount")
+        print(f"power cuts: {counted} states of a volume that its driver worked out")
 
 
 class SystemPartitions(DiskCuts, EfiSystems):
