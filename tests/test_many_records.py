@@ -1,8 +1,9 @@
 """The same PC written down in many files: one event stays one, and what crashes name weighs."""
 
 import json
+import subprocess
 import unittest
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 
 from benchmarks.linux_records import records
 
@@ -12,7 +13,7 @@ from mending.crash.read import Reader
 from mending.knowledge import base_codes, base_events
 from mending.model import read_time
 from mending.source import MemorySource
-from tests.support import InFolder
+from tests.support import InFolder, needs
 
 LATER = 1_795_000_000.0
 READER = Reader(base_codes(), base_events())
@@ -74,6 +75,35 @@ class Once(unittest.TestCase):
         found = judged(files)
         self.assertEqual((len(found.crashes), len(found.starts)), (story.crashes, story.starts))
         self.assertIn("2 hours", " ".join(found.notes))
+
+
+class SignIns(InFolder):
+    """The record of starts and sign-ins, as the system's own program writes it from text."""
+
+    @needs("utmpdump")
+    def test_beside_a_log_it_tells_of_the_same_starts(self):
+        rows, log = [], []
+        for number in range(4):
+            at = datetime.fromtimestamp(1_788_000_000 + number * 20_000, UTC)
+            written = "%Y-%m-%dT%H:%M:%S,000000+00:00"
+            time, later = (each.strftime(written) for each in (at, at + timedelta(hours=2)))
+            row = "[{}] [{:05}] [{:4}] [{:8}] [{:12}] [6.1.0-ferry         ] [0.0.0.0        ] [{}]"
+            rows.append(row.format(2, 0, "~~", "reboot", "~", time))
+            rows.append(row.format(7, 400, "ts/0", "clerk", "tty1", time))
+            if number != 2:
+                rows.append(row.format(1, 0, "~~", "shutdown", "~", later))
+            log.append(
+                f"{at:%b} {at.day:2d} {at:%H:%M:%S} desk kernel: Linux version 6.1.0-ferry\n"
+            )
+        text = ("\n".join(rows) + "\n").encode()
+        made = subprocess.run(["utmpdump", "-r"], input=text, capture_output=True, check=True)
+        self.assertEqual(len(made.stdout), 384 * len(rows))
+        both = {"wtmp": made.stdout, "syslog": "".join(log).encode()}
+        for files in ({"wtmp": made.stdout}, both):
+            found = judged(files)
+            ended = [start.ended for start in found.starts]
+            self.assertEqual(ended[:3], ["clean", "clean", "unclean"])
+            self.assertEqual((len(ended), found.starts[0].signed_in), (4, True))
 
 
 class Pointing(unittest.TestCase):

@@ -14,6 +14,7 @@ from mending.crash.read.dumps import crash_of_dump
 from mending.crash.read.events import EventClassifier, LogEvent
 from mending.crash.read.file_read import FileRead
 from mending.crash.read.journals import read_journal
+from mending.crash.read.wtmp_events import read_wtmp
 from mending.crash.results import RepairAttempt
 from mending.formats.evidence import (
     binary_journal,
@@ -26,6 +27,7 @@ from mending.formats.evidence import (
     repair_log,
     snapshot_info,
     systemd_journal,
+    wtmp,
 )
 from mending.knowledge import Codes, EventKind, EventTable
 from mending.model import InputError, LogRecord, decode_text
@@ -93,6 +95,8 @@ class Reader:
         if binary_journal.is_journal(head):
             held = source if whole else MemorySource(_held(stream, name))
             return read_journal(name, held, self._typist, self._codes)
+        if wtmp.is_wtmp(head[: len(head) // wtmp.ROW_BYTES * wtmp.ROW_BYTES]):
+            return read_wtmp(name, stream)
         if event_log.is_log(head):
             seekable = stream if whole else io.BytesIO(_held(stream, name))
             rows = (

@@ -8,7 +8,7 @@ from mending.disk.files import FileFound, Files, FilesUnavailableError
 from mending.disk.system import systems_on
 
 _PLACES = ("var/log", "run/log", "var/lib/systemd/pstore", "sys/fs/pstore", "var/crash")
-_NAMES = ("kern.log", "messages", "syslog", "dmesg", "console", "dpkg.log")
+_NAMES = ("kern.log", "messages", "syslog", "dmesg", "console", "dpkg.log", "wtmp")
 _UNREAD = (".zst", ".lz4", ".bz2")
 _JOURNALS = (".journal", ".journal~")
 _SNAPSHOTS = ".snapshots"
