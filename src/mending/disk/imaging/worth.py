@@ -15,7 +15,7 @@ from mending.model import InputError
 from mending.source import Source, StitchedSource
 from mending.source.imaging import ByteRanges
 
-_MOST_FILES, _MOST_FOLDERS = 2_000_000, 200_000
+_MOST_FILES, _MOST_FOLDERS, _DEPTH = 2_000_000, 200_000, 64
 _JOIN = 4096
 """Pieces with no more than this between them are read as one."""
 _ENDS = 64 << 10
@@ -87,7 +87,7 @@ class Holdings(msgspec.Struct):
                 place for file in self.files if file.worth is worth for place in file.ranges
             )
             yield from _joined(worth, places)
-        yield from _joined(Worth.USED, self.used)
+        yield from _joined(Worth.USED, sorted(self.used))
         for start, end in self.mapped.gaps(0, size):
             yield Stretch(Worth.UNKNOWN, start, end)
         yield Stretch(Worth.REST, 0, size)
@@ -131,7 +131,7 @@ def _walk(source: Source, volume: Volume, wishes: FileWishes, found: Holdings) -
             continue
         for file in inside:
             if file.is_folder and not file.is_link:
-                waiting.append(file.path)
+                waiting += [file.path] if file.path.count("/") <= _DEPTH else []
             elif not file.is_link and file.bytes:
                 held = _held(source, files, volume, file.path, wishes)
                 if held is not None:
