@@ -23,6 +23,7 @@ from mending.formats.evidence import (
     event_record,
     event_table,
     kernel_log,
+    older_event_log,
     panic_text,
     repair_log,
     snapshot_info,
@@ -97,6 +98,9 @@ class Reader:
             return read_journal(name, held, self._typist, self._codes)
         if wtmp.is_wtmp(head[: len(head) // wtmp.ROW_BYTES * wtmp.ROW_BYTES]):
             return read_wtmp(name, stream)
+        if older_event_log.is_older_log(head):
+            rows_found = older_event_log.read_older_log(_held(stream, name))
+            return _of_records(name, "event log", rows_found, self._typist)
         if event_log.is_log(head):
             seekable = stream if whole else io.BytesIO(_held(stream, name))
             rows = (
