@@ -144,7 +144,9 @@ class Readings(unittest.TestCase):
         match = first("*** STOP: 0x0000001E (0xC0000005,0xFFFFF80002A1B2C3,0x0,0x8)")
         self.assertIn("STATUS_ACCESS_VIOLATION", match.parameters[0].means)
         self.assertEqual([parameter.number for parameter in match.parameters], [1, 2, 3, 4])
-        unknown = first("0x000000ED (0x1,0x2,0x3,0x4)")
+        volume = first("0x0000007B (0xFFFFF880009A9928,0xC0000034,0x0,0x0)")
+        self.assertIn("STATUS_OBJECT_NAME_NOT_FOUND", volume.parameters[1].means)
+        unknown = first("0x00000036 (0x1,0x2,0x3,0x4)")
         self.assertEqual({parameter.means for parameter in unknown.parameters}, {""})
 
     def test_words_that_mean_nothing_find_nothing(self):
