@@ -246,7 +246,7 @@ class Folders(Cuts):
 class Kills(InFolder):
     """The real program on real files, killed at random moments."""
 
-    COUNT = 200 if os.environ.get("MENDING_NOTHING_SKIPS") else 20
+    COUNT = 120 if os.environ.get("MENDING_NOTHING_SKIPS") else 20
 
     def test_killed_at_any_moment_it_leaves_what_undo_takes_back(self):
         draft = bios_disk(own_code())
