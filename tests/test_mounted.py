@@ -42,7 +42,7 @@ KINDS = {
     "btrfs": (("mkfs.btrfs", "-q", "-f", "-U", ROOT_UUID), 160 * MIB),
 }
 MAKERS = ("mkfs.ext4", "mkfs.xfs", "mkfs.btrfs", "mkntfs", "ntfs-3g", "fuse2fs")
-LOST = "\nUUID=5ea00000-0000-4000-8000-0000000000ee /cargo ext4 defaults 0 2\n"
+LOST = "\nUUID=5ea00000-0000-4000-8000-0000000000ee /cargo ext4 # crates\n"
 OPEN = "mending-"
 
 
@@ -108,7 +108,7 @@ class Roots(InFolder):
                         "etc/systemd/system/default.target",
                     },
                 )
-                self.assertIn("nofail", now["etc/fstab"][5].decode())
+                self.assertIn("/cargo ext4\tnofail # crates", now["etc/fstab"][5].decode())
                 self.assertEqual(now["etc/fstab"][:3], was["etc/fstab"][:3])
                 self.assertEqual(now["etc/fstab"][4], {"user.berth": b"seven"})
                 for _ in steps:

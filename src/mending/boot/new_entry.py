@@ -2,6 +2,7 @@
 itself keeps.
 """
 
+import re
 import shlex
 
 import msgspec
@@ -15,7 +16,13 @@ from mending.disk.volume import Volume
 from mending.model import RefusedError
 
 _WORDS_FILE, _SETTINGS_FILE = "etc/kernel/cmdline", "etc/default/grub"
+_PLAIN = re.compile(r"[A-Za-z0-9._/+@:=,~-]*")
 _SETTINGS = ("GRUB_CMDLINE_LINUX", "GRUB_CMDLINE_LINUX_DEFAULT")
+
+
+def is_plain(name: str) -> bool:
+    """Whether a name has only signs that mean nothing to any boot manager."""
+    return _PLAIN.fullmatch(name) is not None
 
 
 class WantedSystem(msgspec.Struct, frozen=True):

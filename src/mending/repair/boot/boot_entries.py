@@ -5,11 +5,9 @@ Entry files for a manager that reads them; a small menu where GRUB is the manage
 are never touched.
 """
 
-import re
-
 from mending.boot.chain import OutOfReachError
 from mending.boot.linux import KernelWithInitramfs, find_sound_kernels
-from mending.boot.new_entry import WantedSystem, entry_home, wanted_system_of
+from mending.boot.new_entry import WantedSystem, entry_home, is_plain, wanted_system_of
 from mending.disk.files import FilesUnavailableError
 from mending.disk.volume import Volume
 from mending.model import Change, Finding, FindingId, RefusedError, RepairId
@@ -20,8 +18,6 @@ from mending.repair.files import put_files
 REPAIR = RepairId.BOOT_ENTRIES
 _FOR_MENU = (FindingId.GRUB_MENU_MISSING, FindingId.GRUB_MENU_EMPTY)
 _ENTRIES = "loader/entries"
-_PLAIN = re.compile(r"[A-Za-z0-9._/+@:=,~-]*")
-"""Signs that mean nothing to any boot manager."""
 
 
 def propose(request: Request) -> Proposal:
@@ -164,7 +160,7 @@ def _plain_kernels(request: Request, volume: Volume) -> list[KernelWithInitramfs
     return [
         kernel
         for kernel in find_sound_kernels(request.environment, volume)
-        if all(_PLAIN.fullmatch(name) for name in (kernel.path, kernel.version, kernel.initrd))
+        if all(is_plain(name) for name in (kernel.path, kernel.version, kernel.initrd))
     ]
 
 
@@ -172,7 +168,7 @@ def _as_text(word: str) -> str:
     """A word of a command line as GRUB's script language takes it literally (GNU GRUB manual,
     "Quoting").
     """
-    if _PLAIN.fullmatch(word):
+    if is_plain(word):
         return word
     return "'" + word.replace("'", "'\\''") + "'"
 

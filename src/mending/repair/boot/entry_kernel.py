@@ -9,16 +9,15 @@ import re
 
 from mending.boot.chain import OutOfReachError
 from mending.boot.linux import KernelWithInitramfs, Part, kernels_beside
+from mending.boot.new_entry import is_plain
 from mending.disk.volume import Volume
 from mending.model import RefusedError, RepairId, Where
 from mending.repair.base import Proposal, Request
-from mending.repair.files import put_files
+from mending.repair.files import put_files, read_whole
 
 REPAIR = RepairId.ENTRY_KERNEL
 _KERNEL = re.compile(rb"(\s*linux\w*\s+)(\S+)(.*)", re.DOTALL)
 _INITRD = re.compile(rb"(\s*initrd\w*\s+)(.*\S)(\s*)", re.DOTALL)
-_PLAIN = re.compile(r"[A-Za-z0-9._/+@:=,~-]*")
-"""Signs that mean nothing to any boot manager."""
 
 
 def propose(request: Request) -> Proposal:
@@ -59,7 +58,7 @@ def _menu(request: Request, place: Where) -> tuple[Volume, bytes]:
             found = None if volume.extended else request.environment.find(volume, place.path or "")
             if found is None or found.is_folder:
                 continue
-            data = request.environment.read(volume, found.path)
+            data = read_whole(request.environment, volume, found)
         except OutOfReachError:
             continue
         rows = data.split(b"\n")
@@ -74,7 +73,7 @@ def _kernel_row(request: Request, rows: list[bytes], line: int | None) -> tuple[
     at = line - 1 if line else next((n for n, row in enumerate(rows) if _KERNEL.fullmatch(row)), -1)
     match = _KERNEL.fullmatch(rows[at]) if 0 <= at < len(rows) else None
     name = match.group(2).decode("utf-8", errors="replace") if match else ""
-    if not name.startswith("/") or not _PLAIN.fullmatch(name):
+    if not name.startswith("/") or not is_plain(name):
         raise RefusedError(
             "The entry does not write its kernel as a plain path.", "Edit it by hand."
         )
@@ -97,7 +96,7 @@ def _best(request: Request, part: Part) -> KernelWithInitramfs:
         kernel
         for kernel in kernels_beside(request.environment, part)
         if kernel.initrd
-        and all(_PLAIN.fullmatch(name) for name in (kernel.path, kernel.initrd))
+        and all(is_plain(name) for name in (kernel.path, kernel.initrd))
         and _folder(kernel.initrd) == _folder(kernel.path)
     ]
     if not usable:

@@ -8,11 +8,11 @@ what is put back at the end.
 import re
 
 from mending.boot.chain import OutOfReachError, Trace
-from mending.disk.files import FilesUnavailableError
+from mending.boot.new_entry import only_linux_system
 from mending.disk.volume import Volume
 from mending.model import FindingId, RefusedError, RepairId
 from mending.repair.base import Proposal, Request
-from mending.repair.files import put_files
+from mending.repair.files import put_files, read_whole
 
 REPAIR = RepairId.MOUNT_OPTIONAL
 _FIELDS = re.compile(rb"(\s*\S+\s+\S+\s+\S+)(\s+\S+)?(.*)", re.DOTALL)
@@ -34,12 +34,13 @@ def propose(request: Request) -> Proposal:
     rows = data.split(b"\n")
     for fault in same:
         at = (fault.where.line or 0) - 1
-        match = _FIELDS.fullmatch(rows[at]) if 0 <= at < len(rows) else None
+        row, sign, remark = rows[at].partition(b"#") if 0 <= at < len(rows) else (b"", b"", b"")
+        match = _FIELDS.fullmatch(row)
         if match is None:
             raise RefusedError(f"{path} was not found again.", "Trace the disk once more.")
         words = match.group(2)
         options = b"\t" + _WORD if words is None else words + b"," + _WORD
-        rows[at] = match.group(1) + options + match.group(3)
+        rows[at] = match.group(1) + options + match.group(3) + sign + remark
     changes = put_files(request, home, {path: b"\n".join(rows)}, f"the word nofail in {path}")
     lines = ", ".join(str(fault.where.line) for fault in same)
     says = (
@@ -57,12 +58,16 @@ def _still_waits(after: Trace) -> str:
 
 
 def _table(request: Request, path: str) -> tuple[Volume, bytes]:
-    """The root's fstab: of the volume whose system the trace speaks of."""
-    for volume in request.environment.volumes:
-        if volume.extended or not request.environment.contents(volume).systems:
-            continue
-        try:
-            return volume, request.environment.read(volume, path)
-        except (OutOfReachError, FilesUnavailableError):
-            continue
+    """The fstab of the one Linux system; with several it could not be told which of them is meant.
+
+    Raises:
+        RefusedError
+    """
+    home = only_linux_system(request.environment)[0].volume
+    try:
+        found = request.environment.find(home, path)
+        if found is not None:
+            return home, read_whole(request.environment, home, found)
+    except OutOfReachError as error:
+        raise RefusedError(f"{path} cannot be read: {error}") from error
     raise RefusedError(f"{path} was not found again.", "Trace the disk once more.")

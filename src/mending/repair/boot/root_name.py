@@ -14,6 +14,7 @@ from mending.disk.layout import Disk
 from mending.disk.system import Contents, read_contents
 from mending.disk.volume import Volume
 from mending.model import Change, FilesystemKind, Finding, FindingId, RefusedError, RepairId
+from mending.model.limits import FILE_BYTES
 from mending.repair.base import Proposal, Request
 from mending.repair.files import patch_file, put_files, read_file
 
@@ -61,6 +62,8 @@ def propose(request: Request) -> Proposal:
             f"{path} on volume {home.number} names volume {meant.volume.number}: {right.decode()}."
         )
         if len(right) > len(wrong) or (len(right) < len(wrong) and quoted):
+            if len(data) >= FILE_BYTES:
+                raise RefusedError(f"{path} is too long to be written anew.", "Change it by hand.")
             text = word.sub(right.replace(b"\\", b"\\\\"), data)
             anew = put_files(request, home, {path: text}, says_of)
             # one file at a time: what the driver writes for another one would lie over it

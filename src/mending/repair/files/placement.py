@@ -4,8 +4,9 @@ long, else by the system's own driver; in a mounted tree by name.
 
 from collections.abc import Mapping
 
-from mending.boot.chain import TreeEnvironment
+from mending.boot.chain import BootEnvironment, TreeEnvironment
 from mending.disk.fat import FatWriter
+from mending.disk.files import FileFound
 from mending.disk.layout import Disk
 from mending.disk.system import read_contents
 from mending.disk.volume import Volume
@@ -46,6 +47,19 @@ def put_files(
     if plain and _fit(disk, volume, files):
         return _in_their_blocks(disk, volume, files, says)
     return [*put_by_driver(disk, volume, request.settings, files, attributes or {})]
+
+
+def read_whole(environment: BootEnvironment, volume: Volume, found: FileFound) -> bytes:
+    """A file that is to be written anew, to its last byte.
+
+    Raises:
+        OutOfReachError: it cannot be read.
+        RefusedError: it is longer than is read of one file.
+    """
+    data = environment.read(volume, found.path)
+    if len(data) != found.bytes:
+        raise RefusedError(f"{found.path} is too long to be written anew.", "Change it by hand.")
+    return data
 
 
 def _in_tree(
