@@ -10,7 +10,7 @@ import enum
 import inspect
 import io
 import types
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Container, Iterable, Iterator, Mapping
 from functools import cache
 from typing import Any, BinaryIO, Union, get_args, get_origin, get_type_hints
 
@@ -82,9 +82,9 @@ def _made(hint: Any, head: Iterator[int], evidence: bytes) -> object:
         return list(enumerate(evidence.split(b"\n"), 1))
     if origin is tuple:
         return tuple(_made(arguments[0], head, evidence) for _ in range(next(head, 0) % 4))
-    if origin in {set, Mapping}:
+    if origin in {set, Container, Mapping}:
         words = evidence[:64].decode("latin-1").split()
-        return set(words) if origin is set else dict.fromkeys(words, "")
+        return dict.fromkeys(words, "") if origin is Mapping else set(words)
     if hint is type(None):
         return None
     return _plain(hint, head, evidence)

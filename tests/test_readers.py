@@ -7,6 +7,7 @@ import tempfile
 import unittest
 from pathlib import Path
 
+from benchmarks.guided_calls import HEAD, attempt
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
@@ -54,6 +55,13 @@ class Readers(unittest.TestCase):
         self.assertEqual(len(rooms), 11)
         for stream in ("evidence.systemd_journal.read_json", "evidence.dump.read"):
             self.assertIn(stream, tried)
+
+    def test_the_guided_fuzzer_makes_a_call_of_every_reader_from_every_head(self):
+        for module, function in readers_of(mending.formats):
+            call = attempt(function)
+            for head in (0, 1, 2, 3, 255):
+                with self.subTest(f"{module.__name__}.{function.__name__}", head=head):
+                    call(bytes([head]) * HEAD + b"Skerrivane\n" * 50)
 
     def test_a_new_reader_is_found_and_tried_without_a_list(self):
         folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
