@@ -3,13 +3,14 @@
 One event stands in several files (`syslog` has everything, `kern.log` the kernel's lines,
 `dpkg.log` the packages in a form of its own); many packages are upgraded, most of them innocent;
 panics name a module, in a third of the histories an innocent one now and then; a package may be
-called otherwise than its module; other faults came before; a clock may have jumped. Nothing here
-knows how they are read.
+called otherwise than its module, which then only the list of its files tells; other faults came
+before; a clock may have jumped. Nothing here knows how they are read.
 """
 
 import math
 from collections.abc import Iterator
 from datetime import UTC, datetime
+from pathlib import Path
 from random import Random
 from typing import NamedTuple
 
@@ -22,13 +23,21 @@ _PACKAGES = (
     *("libc6", "perl-base", "fonts-ferry", "chart-viewer", "timetable", "xserver-core", "dbus"),
     *("pipewire", "mesa-common", "network-tools", "sudo", "less", "grep", "tar", "gzip", "zlib1g"),
 )
+_KERNEL_PACKAGES = (
+    *("linux-image-6.1.0-ferry", "cpu-microcode", "firmware-quay", "till-camera-dkms"),
+    *("bluez", "xserver-video-quay", "harbour-drivers"),
+)
+"""Innocent, too, and of the kernel or near it."""
+_OF_KERNEL = 0.15
+"""Upgrades with such a package among them."""
 
 
 class Records(NamedTuple):
     """What is found on a PC, and the truth.
 
     Attributes:
-        files: content by name.
+        files: content of logs by name.
+        lists: the list of files of each package, and what some of these files hold.
         onset: Unix seconds; None where it never began to fail.
         guilty: package that is behind it; empty where none is.
         crashes: how many panics there were, of the new kind and of others.
@@ -37,6 +46,7 @@ class Records(NamedTuple):
     """
 
     files: dict[str, bytes]
+    lists: dict[str, str]
     onset: float | None
     guilty: str
     crashes: int
@@ -107,7 +117,9 @@ def records(seed: int) -> Records:
     for _ in range(random.randint(8, 40)):
         start, end = random.choice(sessions)
         at = random.uniform(start + 200, end)
-        for name in random.sample(_PACKAGES, random.randint(1, 5)):
+        names = random.sample(_PACKAGES, random.randint(1, 5))
+        names += [random.choice(_KERNEL_PACKAGES)] if random.random() < _OF_KERNEL else []
+        for name in names:
             play.packages.append((at + random.uniform(0, 30), name))
     calm, rough = 1 / random.uniform(150, 400), 1 / random.uniform(1.5, 7)
     others = tuple(name for name in _MODULES if name != module)
@@ -116,7 +128,7 @@ def records(seed: int) -> Records:
     files = _files(play)
     named = kind in {"named", "victims"}
     truth = None if kind == "none" else onset
-    return Records(files, truth, guilty, play.crashes, play.starts, named)
+    return Records(files, _lists(guilty, module), truth, guilty, play.crashes, play.starts, named)
 
 
 def _sessions(random: Random, days: int) -> Iterator[tuple[float, float]]:
@@ -179,6 +191,35 @@ def _files(play: _Play) -> dict[str, bytes]:
         "kern.log": "".join(kernel).encode(),
         "dpkg.log": "".join(packages).encode(),
     }
+
+
+def _lists(guilty: str, module: str) -> dict[str, str]:
+    """A package database: what each package brings, by paths from the top."""
+    lists = {name: f"/usr/share/doc/{name}/changelog.gz\n" for name in _PACKAGES}
+    for name in _KERNEL_PACKAGES[:4]:
+        lists[name] = f"/usr/lib/modules/6.1.0-ferry/kernel/{name.partition('-')[0]}s.ko.xz\n"
+    extra = {}
+    if guilty.endswith("-dkms"):
+        home = f"/usr/src/{module}-1.0"
+        lists[guilty] = f"{home}\n{home}/dkms.conf\n{home}/main.c\n"
+        extra[f"{home}/dkms.conf"] = (
+            f'PACKAGE_NAME="{guilty}"\nBUILT_MODULE_NAME[0]="{module}"\nAUTOINSTALL="yes"\n'
+        )
+    elif guilty == "graphics-stack":
+        lists[guilty] = "/usr/lib/graphics/driver.so\n"
+    elif guilty:
+        lists[guilty] = f"/usr/lib/modules/6.1.0-ferry/extra/{module}.ko\n"
+    homes = {f"/var/lib/dpkg/info/{name}.list": text for name, text in lists.items()}
+    return {**homes, **extra}
+
+
+def laid_out(story: Records, folder: Path) -> None:
+    """Write a history as a system would keep it."""
+    logs = {f"/var/log/{name}": data for name, data in story.files.items()}
+    for name, data in (logs | {name: text.encode() for name, text in story.lists.items()}).items():
+        place = folder / name.lstrip("/")
+        place.parent.mkdir(parents=True, exist_ok=True)
+        place.write_bytes(data)
 
 
 def _written(line: _Line) -> str:

@@ -1,19 +1,18 @@
 """Linux PCs whose events stand in several files, with known truth: counts, onset, guilty change."""
 
 import statistics
+import tempfile
 from collections import Counter
 from concurrent.futures import ProcessPoolExecutor
+from pathlib import Path
 
-from benchmarks.linux_records import Records, records
-from mending.crash.judge import analyse
-from mending.crash.read import Reader
+from benchmarks.linux_records import Records, laid_out, records
+from mending.app.evidence import read_crashes
+from mending.crash.read import log_files
 from mending.crash.results import CrashesResult
-from mending.knowledge import base_codes, base_events
 from mending.model import read_time
-from mending.source import MemorySource
 
 COUNT = 300
-_LATER = 1_795_000_000.0
 
 
 def run() -> None:
@@ -39,13 +38,9 @@ def run() -> None:
 
 def _judged(seed: int) -> tuple[list[str], float | None]:
     story = records(seed)
-    reader = Reader(base_codes(), base_events())
-    reads = [
-        read
-        for name, data in story.files.items()
-        for read in reader.read(name, MemorySource(data), _LATER)
-    ]
-    found = analyse("pc", reads, 0, base_codes())
+    with tempfile.TemporaryDirectory() as folder:
+        laid_out(story, Path(folder))
+        found = read_crashes("pc", log_files(Path(folder)), folder)
     told = ["all"]
     if (len(found.crashes), len(found.starts)) == (story.crashes, story.starts):
         told.append("counted")

@@ -5,11 +5,11 @@ import subprocess
 import unittest
 from datetime import UTC, datetime, timedelta
 
-from benchmarks.linux_records import records
+from benchmarks.linux_records import laid_out, records
 
 from mending.crash.judge import analyse
-from mending.crash.judge.pointing import pointed_at, touches
-from mending.crash.read import Reader
+from mending.crash.judge.pointing import pointed_at, reach, touches
+from mending.crash.read import Reader, packages_of
 from mending.knowledge import base_codes, base_events
 from mending.model import read_time
 from mending.source import MemorySource
@@ -123,14 +123,16 @@ class Pointing(unittest.TestCase):
 
     def test_what_points_nowhere_loses_but_never_to_zero(self):
         named = [("slipprint",)] * 50
-        guilty, other = pointed_at(("slipprint-dkms",), named), pointed_at(("bash",), named)
+        guilty = pointed_at(("slipprint-dkms",), named, {})
+        other = pointed_at(("bash",), named, {})
         self.assertEqual((guilty.crashes, guilty.of, other.crashes), (50, 50, 0))
         self.assertLess(other.weight, 0)
         self.assertGreater(other.weight, -5)
         self.assertLess(guilty.weight, 10)
         victims = [("slipprint",)] * 7 + [("quaynet",)] * 3
         weights = [
-            pointed_at((name,), victims).weight for name in ("slipprint-dkms", "quaynet", "bash")
+            pointed_at((name,), victims, {}).weight
+            for name in ("slipprint-dkms", "quaynet", "bash")
         ]
         self.assertEqual(weights, sorted(weights, reverse=True))
 
@@ -151,6 +153,62 @@ class Pointing(unittest.TestCase):
         self.assertGreater(failing, 12)
         self.assertGreaterEqual(first / named, 0.9)
         self.assertGreaterEqual(held / failing, 0.95)
+
+
+class Packages(InFolder):
+    """What packages bring, by the lists that their database keeps."""
+
+    def system(self, lists):
+        for name, text in lists.items():
+            place = self.folder / "pc" / name
+            place.parent.mkdir(parents=True, exist_ok=True)
+            place.write_text(text)
+        return self.folder / "pc"
+
+    def test_a_package_that_is_called_otherwise_than_its_module(self):
+        home = self.system(
+            {
+                "var/lib/dpkg/info/port-tools.list": "/.\n/lib/modules/6.1/extra/slipprint.ko.xz\n",
+                "var/lib/dpkg/info/quay-dkms:amd64.list": "/usr/src/quay-2/dkms.conf\n",
+                "usr/src/quay-2/dkms.conf": 'PACKAGE_NAME="quay"\nBUILT_MODULE_NAME[0]="tide"\n'
+                "BUILT_MODULE_NAME[1]=$(touch /tmp/never)\n",
+                "var/lib/dpkg/info/bash.list": "/usr/share/doc/a.koi8.txt\n/bin/bash\n",
+                "var/lib/dpkg/info/lamp.list": "/usr/lib/firmware/lamp.bin\n",
+                "var/lib/pacman/local/gate-lamp-1.0-2/files": "%FILES%\nusr/lib/modules/6/gate.ko\n"
+                "\n%BACKUP%\netc/x.ko\n",
+            }
+        )
+        names = ("port-tools", "quay-dkms", "bash", "lamp", "gate-lamp", "../bash", "none")
+        found = packages_of(home, names)
+        self.assertEqual(
+            {name: (set(each.modules), each.firmware) for name, each in found.items()},
+            {
+                "port-tools": ({"slipprint"}, False),
+                "quay-dkms": ({"tide"}, False),
+                "bash": (set(), False),
+                "lamp": (set(), True),
+                "gate-lamp": ({"gate"}, False),
+            },
+        )
+        self.assertEqual(touches("port-tools", "slipprint", found["port-tools"]), 1.0)
+        self.assertEqual(
+            [reach(name, found) for name in ("port-tools", "lamp", "bash", "mesa-quay", "kernel")],
+            [3.0, 3.0, 0.0, 2.0, 3.0],
+        )
+
+    def test_the_list_makes_it_the_first(self):
+        stories = map(records, range(200))
+        story = next(each for each in stories if each.names and "port-tools" in each.guilty)
+        laid_out(story, self.folder / "pc")
+        told = self.json_here("crashes", self.folder / "pc")
+        self.assertIn("port-tools", told["suspects"][0]["change"])
+        self.assertIn("which it brought", told["suspects"][0]["says"])
+
+    def test_a_kernel_brings_so_many_that_one_says_little(self):
+        rows = [f"/lib/modules/6.1/kernel/part{number}.ko" for number in range(400)]
+        home = self.system({"var/lib/dpkg/info/linux-image-6.1.list": "\n".join(rows)})
+        found = packages_of(home, ["linux-image-6.1"])
+        self.assertEqual(touches("linux-image-6.1", "part7", found["linux-image-6.1"]), 0.25)
 
 
 class Command(InFolder):

@@ -17,9 +17,9 @@ from mending.case import (
     records_read,
 )
 from mending.crash.judge import analyse
-from mending.crash.read import FileRead, LogFile, Reader, log_files, opened_log
+from mending.crash.read import FileRead, LogFile, Reader, log_files, opened_log, packages_of
 from mending.crash.results import CrashesResult
-from mending.knowledge import Pack, base_codes, base_events
+from mending.knowledge import EventKind, Pack, base_codes, base_events
 from mending.reason import Statement
 
 _DISK, _VARIABLES = "disk", "variables"
@@ -69,8 +69,11 @@ def holds_records(case: Case) -> bool:
     return case.state.evidence[-1].sort not in {_DISK, _VARIABLES}
 
 
-def read_crashes(target: str, files: list[LogFile]) -> CrashesResult:
+def read_crashes(target: str, files: list[LogFile], system: str | None = None) -> CrashesResult:
     """Read every file and put together what they tell.
+
+    Args:
+        system: a tree, a folder or a disk whose package database may tell what packages bring.
 
     Raises:
         InputError, UsageError
@@ -81,15 +84,22 @@ def read_crashes(target: str, files: list[LogFile]) -> CrashesResult:
         with opened_log(file) as source:
             reads += reader.read(file.name, source, file.modified)
             count += source.bytes_read
-    return analyse(target, reads, count, codes)
+    changed = {
+        event.name
+        for read in reads
+        for event in read.events
+        if event.kind is EventKind.INSTALLED and event.name
+    }
+    contents = packages_of(Path(system), sorted(changed)) if system else {}
+    return analyse(target, reads, count, codes, contents)
 
 
 def crashes_of(name: str, case: Case | None, host: Host) -> CrashesResult:
     """What the records of a target or of a case tell; a case remembers it."""
     if case is None:
-        return read_crashes(name, log_files(Path(name)))
+        return read_crashes(name, log_files(Path(name)), name)
     on_disk = log_files(Path(case.state.disk)) if case.state.disk else []
-    result = read_crashes(name, [*crash_files(case), *on_disk])
+    result = read_crashes(name, [*crash_files(case), *on_disk], case.state.disk)
     read_case(case, host, result)
     return result
 
@@ -100,5 +110,5 @@ def read_case(case: Case, host: Host, result: CrashesResult | None = None) -> Ca
     Raises:
         UsageError: an extra is missing.
     """
-    told = result or read_crashes(str(case.folder), crash_files(case))
+    told = result or read_crashes(str(case.folder), crash_files(case), case.state.disk)
     return case if case.state.closed is not None else records_read(case, host.hand, told)

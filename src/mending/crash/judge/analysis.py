@@ -4,14 +4,15 @@ points.
 
 import math
 from collections.abc import Iterator, Sequence
+from types import MappingProxyType
 
 from mending.crash.judge.kinds import main_kind
 from mending.crash.judge.merging import merge
 from mending.crash.judge.onset import Onset, find_onset
 from mending.crash.judge.patterns import loops, patterns
-from mending.crash.judge.pointing import names_in
+from mending.crash.judge.pointing import Contents, fails_in_kernel, names_in
 from mending.crash.judge.restore_points import fitted, points_of, recommended
-from mending.crash.judge.suspects import suspects
+from mending.crash.judge.suspects import Pointers, suspects
 from mending.crash.judge.timeline import Run, Timeline, timeline
 from mending.crash.lookup import look_up
 from mending.crash.read import FileRead, LogEvent
@@ -40,12 +41,19 @@ _SOON = 600.0
 """Seconds behind a start in which nothing was seen to work yet."""
 
 
-def analyse(target: str, reads: Sequence[FileRead], count: int, codes: Codes) -> CrashesResult:
+def analyse(
+    target: str,
+    reads: Sequence[FileRead],
+    count: int,
+    codes: Codes,
+    contents: Contents = MappingProxyType({}),
+) -> CrashesResult:
     """What the files tell together.
 
     Args:
         count: bytes that were read.
         codes: what stop codes mean.
+        contents: what packages bring, by their names.
     """
     together = merge(reads)
     reads, crashes = together.reads, together.crashes
@@ -60,7 +68,8 @@ def analyse(target: str, reads: Sequence[FileRead], count: int, codes: Codes) ->
     lasts = [read_file.last for read_file in reads if read_file.last is not None]
     line = timeline(events, min(firsts, default=None), max(lasts, default=None))
     failing = main_kind(line, crashes)
-    blamed = suspects(failing, names_in(crashes))
+    pointers = Pointers(names_in(crashes), contents, fails_in_kernel(crashes))
+    blamed = suspects(failing, pointers)
     points = points_of((row for read_file in reads for row in read_file.points), line.events)
     onset = (
         _onset(failing) if len(line.runs) > 1 or points else None

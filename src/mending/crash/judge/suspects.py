@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator, Sequence
 import msgspec
 
 from mending.crash.judge.onset import change_fit, exact_p, holm, split_fit
-from mending.crash.judge.pointing import NOTHING, Pointed, pointed_at, touches
+from mending.crash.judge.pointing import NOTHING, Contents, Pointed, pointed_at, reach, touches
 from mending.crash.judge.timeline import Clock, Timeline
 from mending.crash.read import LogEvent
 from mending.crash.results import SuspectResult
@@ -61,18 +61,28 @@ class _Weighed(msgspec.Struct, frozen=True):
     pointed: Pointed = NOTHING
 
 
-def suspects(line: Timeline, named: Sequence[tuple[str, ...]] = ()) -> tuple[SuspectResult, ...]:
-    """All changes, the likeliest first; none where nothing failed or nothing changed.
+class Pointers(msgspec.Struct, frozen=True):
+    """What is known beside the times.
 
-    Args:
+    Attributes:
         named: the modules that each crash names.
+        contents: what packages bring.
+        kernel: whether it is a kernel that fails.
     """
+
+    named: Sequence[tuple[str, ...]]
+    contents: Contents
+    kernel: bool
+
+
+def suspects(line: Timeline, pointers: Pointers) -> tuple[SuspectResult, ...]:
+    """All changes, the likeliest first; none where nothing failed or nothing changed."""
     clock, total = line.clock(), line.seconds
     failed = [run for run in line.runs if run.failed]
     failures = [clock.running(run.end) for run in failed]
     if not failures or total <= 0:
         return ()
-    weighed = [_weigh(change, clock, failures, total, named) for change in _changes(line)]
+    weighed = [_weigh(change, clock, failures, total, pointers) for change in _changes(line)]
     weighed += list(_plugged(line, failures, total))
     if not weighed:
         return ()
@@ -136,15 +146,21 @@ def _weigh(
     clock: Clock,
     failures: Sequence[float],
     total: float,
-    named: Sequence[tuple[str, ...]],
+    pointers: Pointers,
 ) -> _Weighed:
     at = clock.running(change.at)
     after = sum(1 for failure in failures if failure >= at)
     fit = change_fit(failures, total, at) + _KINDS.get(change.what, 0.0)
-    pointed = pointed_at(change.names, named)
-    if pointed.module:  # of several at one time the one that is named comes first
-        first = sorted(change.names, key=lambda name: -touches(name, pointed.module))
-        change = msgspec.structs.replace(change, names=tuple(first))
+    contents = pointers.contents
+    pointed = pointed_at(change.names, pointers.named, contents)
+    beforehand = {name: reach(name, contents) for name in change.names}
+    if pointers.kernel:
+        fit += max(beforehand.values())
+
+    def likeliest(name: str) -> tuple[float, float]:
+        return -touches(name, pointed.module, contents.get(name)), -beforehand[name]
+
+    change = msgspec.structs.replace(change, names=tuple(sorted(change.names, key=likeliest)))
     fit += pointed.weight
     p = exact_p(after, len(failures), (total - at) / total)
     return _Weighed(change, False, len(failures) - after, at, after, total - at, fit, p, pointed)

@@ -2,7 +2,16 @@
 
 from mending.crash.read.events import LogEvent
 from mending.crash.read.file_read import FileRead
-from mending.crash.read.locations import LogFile, log_file, log_files, opened_log
+from mending.crash.read.locations import LogFile, log_file, log_files, opened_log, packages_of
 from mending.crash.read.reader import Reader
 
-__all__ = ["FileRead", "LogEvent", "LogFile", "Reader", "log_file", "log_files", "opened_log"]
+__all__ = [
+    "FileRead",
+    "LogEvent",
+    "LogFile",
+    "Reader",
+    "log_file",
+    "log_files",
+    "opened_log",
+    "packages_of",
+]

@@ -2,7 +2,7 @@
 a disk.
 """
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
@@ -11,6 +11,7 @@ import msgspec
 from mending.crash.read.system_locations import records_in_folder, records_of_system
 from mending.disk.files import Files, FilesUnavailableError, open_files, open_tree
 from mending.disk.layout import HEAD_BYTES, content_kind_of, survey, with_logical_volumes
+from mending.disk.system import Brought, brought_by
 from mending.model import InputError
 from mending.model.limits import EVIDENCE_BYTES
 from mending.source import MemorySource, Source, open_folder_source, open_source
@@ -76,6 +77,31 @@ def opened_log(file: LogFile) -> Iterator[Source]:
         files = _volumes(source)[file.inside[0]]
         found = files.find(file.inside[1])
         yield MemorySource(files.read(found, EVIDENCE_BYTES) if found else b"")
+
+
+def packages_of(path: Path, names: Iterable[str]) -> dict[str, Brought]:
+    """What packages of a target bring, by their names; empty where there is no database.
+
+    Raises:
+        InputError
+    """
+    wanted = list(names)
+    if not wanted or not (path.is_dir() or _is_disk(path)):
+        return {}
+    if path.is_dir():
+        return _packages(open_tree(open_folder_source(str(path))), wanted)
+    with open_source(str(path)) as source:
+        found = dict[str, Brought]()
+        for files in _volumes(source).values():
+            found = {**_packages(files, wanted), **found}
+    return found
+
+
+def _packages(files: Files, names: list[str]) -> dict[str, Brought]:
+    try:
+        return brought_by(files, names)
+    except FilesUnavailableError:  # damage hides the database; names are left to tell by
+        return {}
 
 
 def _is_disk(path: Path) -> bool:

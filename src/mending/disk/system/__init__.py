@@ -1,15 +1,18 @@
 """Installed systems on volumes, what each volume holds, and the files that a system starts by."""
 
+from mending.disk.system.brought import Brought, brought_by
 from mending.disk.system.contents import Contents, read_contents
 from mending.disk.system.installed import InstalledSystem, systems_on
 from mending.disk.system.package_files import PACKAGE_STATUS, FileCheck, PackageFiles, sound_copies
 
 __all__ = [
     "PACKAGE_STATUS",
+    "Brought",
     "Contents",
     "FileCheck",
     "InstalledSystem",
     "PackageFiles",
+    "brought_by",
     "read_contents",
     "sound_copies",
     "systems_on",
