@@ -4,7 +4,8 @@ One event stands in several files (`syslog` has everything, `kern.log` the kerne
 `dpkg.log` the packages in a form of its own); many packages are upgraded, most of them innocent;
 panics name a module, in a third of the histories an innocent one now and then; a package may be
 called otherwise than its module, which then only the list of its files tells; other faults came
-before; a clock may have jumped. Nothing here knows how they are read.
+before; in a fifth of the histories the board's battery is empty, and a clock that began anew is set
+right by the network. Nothing here knows how they are read.
 """
 
 import math
@@ -17,6 +18,8 @@ from typing import NamedTuple
 HOUR, DAY = 3600.0, 86_400.0
 _HOST = "slip-desk"
 _FIRST = 1_788_000_000.0
+_ANEW = 1_767_225_600.0
+_FLAT, _FORGETS = 0.2, 0.3
 _MODULES = ("slipprint", "quaynet", "gatelamp", "tillscan", "pierhorn", "berthcam")
 _PACKAGES = (
     *("libssl3", "tzdata", "bash", "vim-common", "openssh-client", "python3.11", "cups", "curl"),
@@ -55,9 +58,12 @@ class Records(NamedTuple):
 
 
 class _Line(NamedTuple):
+    """A line; `lies` is what its stamp is wrong by, in seconds."""
+
     at: float
     by: str
     text: str
+    lies: float = 0.0
 
 
 class _Play:
@@ -68,16 +74,29 @@ class _Play:
         self.lines: list[_Line] = []
         self.packages: list[tuple[float, str]] = []
         self.crashes = self.starts = 0
+        self.lies, self.until = 0.0, 0.0
+        self.flat = random.random() < _FLAT
+
+    def say(self, at: float, by: str, text: str) -> None:
+        self.lines.append(_Line(at, by, text, self.lies if at < self.until else 0.0))
 
     def kernel(self, at: float, boot: float, text: str) -> None:
-        self.lines.append(_Line(at, "kernel", f"[{at - boot:12.6f}] {text}"))
+        self.say(at, "kernel", f"[{at - boot:12.6f}] {text}")
+
+    def clock(self, at: float) -> None:
+        """The clock of a start: that of a board with an empty battery begins anew."""
+        self.until = 0.0
+        if self.flat and self.random.random() < _FORGETS:
+            self.lies, self.until = _ANEW - at, at + 45
+            self.say(at + 46, "systemd-timesyncd[300]", "Initial clock synchronization to now.")
 
     def start(self, at: float, modules: tuple[str, ...]) -> None:
         self.starts += 1
+        self.clock(at)
         self.kernel(at, at, "Linux version 6.1.0-ferry (build@skerrivane) #1 SMP")
         for number, module in enumerate(modules):
             self.kernel(at + 2 + number * 0.1, at, f"{module}: loading out-of-tree module")
-        self.lines.append(_Line(at + 20, "systemd-logind[411]", "New session 2 of user clerk."))
+        self.say(at + 20, "systemd-logind[411]", "New session 2 of user clerk.")
 
     def panic(self, at: float, boot: float, module: str, version: str) -> None:
         """A panic whose backtrace is in a module; empty for one in the kernel itself."""
@@ -156,9 +175,9 @@ def _session(
         if boot < onset < fails:
             fails = onset + random.expovariate(rough) * HOUR
         for at in _signs(random, boot + 30, min(fails, end)):
-            play.lines.append(_Line(at, "till[412]", "ticket sold, no error"))
+            play.say(at, "till[412]", "ticket sold, no error")
         if fails >= end:
-            play.lines.append(_Line(end, "systemd[1]", "Reached target Power-Off."))
+            play.say(end, "systemd[1]", "Reached target Power-Off.")
             return
         new = fails >= onset
         named = module if new and kind in {"named", "victims"} else ""
@@ -223,5 +242,5 @@ def laid_out(story: Records, folder: Path) -> None:
 
 
 def _written(line: _Line) -> str:
-    time = datetime.fromtimestamp(line.at, UTC)
+    time = datetime.fromtimestamp(line.at + line.lies, UTC)
     return f"{time:%b} {time.day:2d} {time:%H:%M:%S} {_HOST} {line.by}: {line.text}\n"

@@ -33,6 +33,7 @@ class EventKind(StrEnum):
     TOO_HOT = "too-hot"
     REPAIR_TRIED = "repair-tried"
     RESTORE_POINT = "restore-point"
+    CLOCK_SET = "clock-set"
 
 
 class NumberedRow(msgspec.Struct, frozen=True, forbid_unknown_fields=True):

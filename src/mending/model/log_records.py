@@ -27,6 +27,7 @@ class LogRecord(msgspec.Struct, frozen=True, kw_only=True):
         data: named values beside the message.
         start: which start of the PC it belongs to, where the log tells; any text that is the same
             for one start.
+        clock: seconds since that start, by the kernel's own clock, where it is written.
         line: line or record number, from 1.
     """
 
@@ -38,3 +39,4 @@ class LogRecord(msgspec.Struct, frozen=True, kw_only=True):
     start: str = ""
     line: int = 0
     zoned: bool = True
+    clock: float | None = None

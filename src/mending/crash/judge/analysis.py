@@ -66,7 +66,7 @@ def analyse(
     ]
     firsts = [read_file.first for read_file in reads if read_file.first is not None]
     lasts = [read_file.last for read_file in reads if read_file.last is not None]
-    line = timeline(events, min(firsts, default=None), max(lasts, default=None))
+    line = timeline(events, min(firsts, default=None), max(lasts, default=None), lasts)
     failing = main_kind(line, crashes)
     pointers = Pointers(names_in(crashes), contents, fails_in_kernel(crashes))
     blamed = suspects(failing, pointers)

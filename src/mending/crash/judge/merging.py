@@ -3,29 +3,20 @@
 A kernel's line stands in two text logs and in the journal, an event in a log and in its export, a
 file is added twice. What tells the same at the same time in *different* files is one event; within
 one file everything counts, for a PC may well crash twice in a second.
-
-Logs without a zone write local time. Where enough of what a file tells stands in a zoned record,
-too, always the same whole quarters of an hour apart, the file is moved by them, and that is said.
 """
 
-import re
-from collections import Counter
 from collections.abc import Iterable, Sequence
 
 import msgspec
 
+from mending.crash.judge.alignment import SAME, aligned, event_key, without_clock
 from mending.crash.read import FileRead, LogEvent
 from mending.crash.results import CrashResult
 from mending.knowledge import EventKind
-from mending.model import plain_time, read_time
+from mending.model import read_time
 
-_SAME = 2.0
-"""Seconds that two records of one event may differ by: each is stamped by whoever wrote it."""
 _SAME_CLOCK = 0.001
-"""The same on the kernel's own clock, which is part of what is written."""
-_QUARTER, _MOST_SHIFT, _LEAST = 900.0, 26 * 3600.0, 3
-_LOOKED_AT = 400
-_KERNEL_TIME = re.compile(r"^\s*\[\s*\d+\.\d+\]\s*")
+"""Seconds that the kernel's own clock may differ by, which is part of what is written."""
 
 
 class Merged(msgspec.Struct, frozen=True):
@@ -44,7 +35,7 @@ class Merged(msgspec.Struct, frozen=True):
 
 def merge(reads: Sequence[FileRead]) -> Merged:
     """Put the records of one PC together."""
-    moved, notes = _in_one_zone(reads)
+    moved, notes = aligned(reads)
     crashes = [crash for read in moved for crash in read.crashes]
     return Merged(
         tuple(moved),
@@ -55,23 +46,14 @@ def merge(reads: Sequence[FileRead]) -> Merged:
     )
 
 
-def _key(event: LogEvent) -> tuple[object, ...]:
-    """What two records of one event have in common. Numbered entries are told by their number,
-    others by their words.
-    """
-    numbered = event.by.rpartition(" ")[2].isdigit()
-    words = event.by if numbered else _KERNEL_TIME.sub("", event.says)
-    return event.kind, event.what, event.name, event.code, event.earlier, words
-
-
 def _events(events: Iterable[LogEvent]) -> list[LogEvent]:
     """Each event once, in the order of time."""
     kept: list[LogEvent] = []
     open_ones: dict[tuple[object, ...], list[tuple[int, set[str]]]] = {}
     for event in sorted(events, key=lambda each: each.at):
-        waiting = open_ones.setdefault(_key(event), [])
+        waiting = open_ones.setdefault(event_key(event), [])
         if not _is_identified(event):
-            waiting[:] = [row for row in waiting if event.at - kept[row[0]].at <= _SAME]
+            waiting[:] = [row for row in waiting if event.at - kept[row[0]].at <= SAME]
         same = next((row for row in waiting if event.file not in row[1]), None)
         if same is None:
             waiting.append((len(kept), {event.file}))
@@ -105,7 +87,7 @@ def _crashes(crashes: Sequence[CrashResult]) -> list[CrashResult]:
     kept: list[tuple[CrashResult, set[str]]] = []
     by_kind: dict[tuple[str, str, str], list[int]] = {}
     for crash in crashes:
-        known = by_kind.setdefault((crash.kind, _plain(crash.headline), crash.code), [])
+        known = by_kind.setdefault((crash.kind, without_clock(crash.headline), crash.code), [])
         same = next((at for at in known if _is_same(kept[at], crash)), None)
         if same is None:
             known.append(len(kept))
@@ -128,7 +110,7 @@ def _is_same(known: tuple[CrashResult, set[str]], crash: CrashResult) -> bool:
         return False
     if one.at is not None and crash.at is not None:
         first, second = read_time(one.at), read_time(crash.at)
-        return first is not None and second is not None and abs(first[0] - second[0]) <= _SAME
+        return first is not None and second is not None and abs(first[0] - second[0]) <= SAME
     if one.seconds is None or crash.seconds is None:
         return False
     return abs(one.seconds - crash.seconds) <= _SAME_CLOCK and one.symbol == crash.symbol
@@ -136,67 +118,3 @@ def _is_same(known: tuple[CrashResult, set[str]], crash: CrashResult) -> bool:
 
 def _fullness(crash: CrashResult) -> tuple[int, int, bool]:
     return len(crash.modules), len(crash.trace), crash.at is not None
-
-
-def _plain(headline: str) -> str:
-    return _KERNEL_TIME.sub("", headline)
-
-
-def _in_one_zone(reads: Sequence[FileRead]) -> tuple[list[FileRead], list[str]]:
-    """Files without a zone moved to where others with one tell the same."""
-    sure = [event for read in reads if read.zoned for event in read.events][:_LOOKED_AT]
-    moved, notes = list[FileRead](), list[str]()
-    for read in reads:
-        shift = 0.0 if read.zoned or not sure else _shift(read.events[:_LOOKED_AT], sure)
-        moved.append(_shifted(read, shift) if shift else read)
-        if shift:
-            hours = f"{abs(shift) / 3600:g} {'hour' if abs(shift) == 3600 else 'hours'}"
-            side = "behind" if shift > 0 else "ahead of"
-            notes.append(
-                f"{read.name} writes local time, {hours} {side} the records that carry a zone."
-            )
-    return moved, notes
-
-
-def _shift(events: Sequence[LogEvent], sure: Sequence[LogEvent]) -> float:
-    """By how much a file has to be moved; 0 where nothing tells."""
-    times: dict[tuple[object, ...], list[float]] = {}
-    for event in sure:
-        times.setdefault(_key(event), []).append(event.at)
-    votes: Counter[float] = Counter()
-    for event in events:
-        near = {
-            round((at - event.at) / _QUARTER) * _QUARTER
-            for at in times.get(_key(event), ())
-            if abs(at - event.at) <= _MOST_SHIFT
-            and abs((at - event.at) - round((at - event.at) / _QUARTER) * _QUARTER) <= _SAME
-        }
-        votes.update(near)
-    if not votes:
-        return 0.0
-    shift, count = max(votes.items(), key=lambda row: (row[1], -abs(row[0])))
-    return shift if count >= _LEAST and count > votes.get(0.0, 0) else 0.0
-
-
-def _shifted(read: FileRead, shift: float) -> FileRead:
-    events = tuple(
-        msgspec.structs.replace(
-            event,
-            at=event.at + shift,
-            previous=None if event.previous is None else event.previous + shift,
-        )
-        for event in read.events
-    )
-    return msgspec.structs.replace(
-        read,
-        events=events,
-        crashes=tuple(_shifted_crash(crash, shift) for crash in read.crashes),
-        first=None if read.first is None else read.first + shift,
-        last=None if read.last is None else read.last + shift,
-        zoned=True,
-    )
-
-
-def _shifted_crash(crash: CrashResult, shift: float) -> CrashResult:
-    read = read_time(crash.at) if crash.at is not None else None
-    return crash if read is None else msgspec.structs.replace(crash, at=plain_time(read[0] + shift))

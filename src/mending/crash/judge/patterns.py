@@ -56,15 +56,18 @@ def _is_loop(runs: Sequence[Run]) -> bool:
 
 def _loop(runs: Sequence[Run]) -> LoopResult:
     gaps = [other.start - run.start for run, other in pairwise(runs)]
-    spread = statistics.stdev(gaps) / statistics.mean(gaps) if len(gaps) > 1 else 0.0
-    regular = len(gaps) > 1 and spread < _REGULAR
+    mean = statistics.mean(gaps)
+    spread = statistics.stdev(gaps) / mean if len(gaps) > 1 and mean else 0.0
+    regular = len(gaps) > 1 and mean > 0 and spread < _REGULAR
     means = (
         "always after the same time, as by a watchdog or a crash at one point of starting"
         if regular
         else (
             "after times that differ, as by heat, power or memory"
-            if len(gaps) > 1
+            if len(gaps) > 1 and mean
             else "too few to see a rhythm"
+            if mean
+            else "and the clock, which began anew each time, tells nothing of a rhythm"
         )
     )
     return LoopResult(

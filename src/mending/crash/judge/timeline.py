@@ -1,6 +1,7 @@
 """From events to runs: when the PC was started, how long it ran awake, and how each run ended."""
 
 import bisect
+import math
 from collections.abc import Iterable, Sequence
 
 import msgspec
@@ -17,6 +18,7 @@ time.
 _STOPPING = 180.0
 """Longest way from the last word about stopping to the end; who still writes later did not stop."""
 _FAILED = {"crash", "unclean"}
+_CHANGES = {EventKind.INSTALLED, EventKind.REMOVED}
 
 
 class Run(msgspec.Struct, frozen=True, kw_only=True):
@@ -102,6 +104,8 @@ class _Draft:
             False,
         )  # type: tuple[str, int | None, str, bool]
         self.told: list[LogEvent] = []
+        self.begun = bool(by)
+        self.only_changes = True
         self.asleep: list[tuple[float, float]] = []
         self.slept: float | None = None
         self.stopped: float | None = None
@@ -115,6 +119,7 @@ class _Draft:
     def take(self, event: LogEvent) -> None:
         """What an event of this run adds."""
         self.went_on(event.at)
+        self.only_changes = self.only_changes and event.kind in _CHANGES
         match event.kind:
             case EventKind.SIGNED_IN:
                 self.signed_in = True
@@ -160,6 +165,8 @@ class _Draft:
             awake.append((at, slept))
             at = woke
         awake.append((at, max(end, at)))
+        if not self.begun and self.only_changes:
+            otherwise = "unknown"  # an installation, which another system may have made
         only = self.told and all(event.earlier for event in self.told)
         return Run(
             start=self.start,
@@ -174,7 +181,10 @@ class _Draft:
 
 
 def timeline(
-    events: Iterable[LogEvent], first: float | None = None, last: float | None = None
+    events: Iterable[LogEvent],
+    first: float | None = None,
+    last: float | None = None,
+    alive: Iterable[float] = (),
 ) -> Timeline:
     """The runs that events tell of.
 
@@ -183,11 +193,14 @@ def timeline(
     Args:
         events: in any order.
         first, last: Unix seconds of the first and last entries of the records.
+        alive: Unix seconds of other signs of life, such as the last entry of each file.
     """
     ordered = sorted(events, key=lambda event: event.at)
     drafts: list[_Draft] = []
     waiting: list[LogEvent] = []
+    signs = sorted(alive)
     for event in ordered:
+        _live(drafts, signs, event.at)
         if event.kind is EventKind.START:
             _start(drafts, event, waiting)
         elif event.earlier:
@@ -196,6 +209,7 @@ def timeline(
             if not drafts:
                 drafts.append(_Draft(first if first is not None else event.at, ""))
             drafts[-1].take(event)
+    _live(drafts, signs, math.inf)
     if drafts and last is not None:
         drafts[-1].last = (
             max(drafts[-1].last, last) if drafts[-1].ended != "clean" else drafts[-1].last
@@ -207,6 +221,15 @@ def timeline(
         otherwise = "running" if following is None else "unclean" if told else "unknown"
         runs.append(draft.run(following, otherwise))
     return Timeline(tuple(runs), tuple(ordered))
+
+
+def _live(drafts: list[_Draft], signs: list[float], until: float) -> None:
+    """Take the signs of life in front of a time in."""
+    count = bisect.bisect_left(signs, until)
+    for at in signs[:count]:
+        if drafts and at >= drafts[-1].start:
+            drafts[-1].went_on(at)
+    del signs[:count]
 
 
 def _start(drafts: list[_Draft], event: LogEvent, waiting: list[LogEvent]) -> None:

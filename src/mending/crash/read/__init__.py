@@ -1,5 +1,6 @@
 """Crash evidence read: dumps, logs and tables to crashes and typed events."""
 
+from mending.crash.read.clocks import moved_by
 from mending.crash.read.events import LogEvent
 from mending.crash.read.file_read import FileRead
 from mending.crash.read.locations import LogFile, log_file, log_files, opened_log, packages_of
@@ -12,6 +13,7 @@ __all__ = [
     "Reader",
     "log_file",
     "log_files",
+    "moved_by",
     "opened_log",
     "packages_of",
 ]

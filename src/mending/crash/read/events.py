@@ -27,6 +27,10 @@ class LogEvent(msgspec.Struct, frozen=True, kw_only=True):
         by: who wrote it, and the number of the entry; two authors may tell of the same start.
         earlier: whether it speaks of the run before the one in which it is written.
         also: where else it is written.
+        clock: seconds since its start, by the kernel's own clock, where it is written.
+        stamp: what was written for `at` where a clock that lied was put right; `placed`: its true
+            time is not known, it was put between its neighbours.
+        built: of a start, when its kernel was built, in Unix seconds, where that is written.
     """
 
     at: float
@@ -41,6 +45,10 @@ class LogEvent(msgspec.Struct, frozen=True, kw_only=True):
     previous: float | None = None
     earlier: bool = False
     also: tuple[str, ...] = ()
+    clock: float | None = None
+    built: float | None = None
+    stamp: float | None = None
+    placed: bool = False
 
 
 class EventClassifier:
@@ -73,6 +81,8 @@ class EventClassifier:
             line=record.line,
             by=record.by,
             previous=previous if word.kind is EventKind.START else None,
+            clock=record.clock,
+            built=kernel_log.built(record.text) if word.kind is EventKind.START else None,
         )
 
     def tells(self, record: LogRecord) -> bool:
@@ -132,6 +142,7 @@ def _crash(record: LogRecord, at: float, file: str) -> LogEvent | None:
         file=file,
         line=record.line,
         by=record.by,
+        clock=record.clock,
     )
 
 

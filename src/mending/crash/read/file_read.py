@@ -14,6 +14,7 @@ class FileRead(msgspec.Struct, frozen=True, kw_only=True):
         kind: what it was taken for.
         first, last: Unix seconds of its first and its last entry that has a time.
         zoned: whether its times carry a zone.
+        yearless: whether its times carry no year, which was worked out.
         notes: what could not be read, in sentences.
     """
 
@@ -26,4 +27,5 @@ class FileRead(msgspec.Struct, frozen=True, kw_only=True):
     first: float | None = None
     last: float | None = None
     zoned: bool = True
+    yearless: bool = False
     notes: tuple[str, ...] = ()

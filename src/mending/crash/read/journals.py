@@ -5,6 +5,7 @@ their words are looked at for marks before anything is made of them.
 from ahocorasick_rs import BytesAhoCorasick, Implementation
 
 from mending.crash.read import text_logs
+from mending.crash.read.clocks import CLOCK_JUMP, clock_set
 from mending.crash.read.events import EventClassifier, LogEvent
 from mending.crash.read.file_read import FileRead
 from mending.formats.evidence import kernel_log
@@ -69,7 +70,7 @@ class _Reading:
 
     def run(self) -> None:
         """Read to the end. Raises InputError."""
-        boot, left = "", 0
+        boot, left, base = "", 0, 0.0
         for entry in self._journal.entries():
             self.count += 1
             at = entry.realtime / 1e6
@@ -77,6 +78,9 @@ class _Reading:
             if entry.boot != boot:
                 self.events.append(_start(self._name, entry, self.count, self.last))
                 boot = entry.boot
+            elif abs(at - entry.monotonic / 1e6 - base) > CLOCK_JUMP:
+                self.events.append(clock_set(self._name, self.count, at, entry.monotonic / 1e6))
+            base = at - entry.monotonic / 1e6
             left = self._take(entry, left)
             self.last = at
             if len(self.events) >= _MOST_EVENTS:
@@ -112,5 +116,6 @@ def _start(name: str, entry: Entry, number: int, previous: float | None) -> LogE
         line=number,
         by="journal",
         previous=previous,
+        clock=0.0,
         says=f"the journal calls this start {entry.boot[:8]}",
     )

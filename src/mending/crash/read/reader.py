@@ -10,6 +10,7 @@ from typing import BinaryIO, cast
 import msgspec
 
 from mending.crash.read import text_logs
+from mending.crash.read.clocks import CLOCK_JUMP, clock_set, straightened
 from mending.crash.read.dumps import crash_of_dump
 from mending.crash.read.events import EventClassifier, LogEvent
 from mending.crash.read.file_read import FileRead
@@ -72,7 +73,7 @@ class Reader:
         """
         try:
             return [
-                self._whole(inner, stream, source, modified)
+                straightened(self._whole(inner, stream, source, modified))
                 for inner, stream in unpacked(source, name)
             ]
         except InputError as error:
@@ -143,6 +144,7 @@ class Reader:
             first=read.first,
             last=read.last,
             zoned=read.zoned,
+            yearless=read.yearless,
             notes=read.notes,
         )
 
@@ -207,7 +209,7 @@ def _of_records(
     """
     events: list[LogEvent] = []
     notes: list[str] = []
-    first = last = None
+    first = last = base = None
     zoned, start = True, ""
     for record in _until_damage(records, notes):
         if record.at is None:
@@ -218,6 +220,11 @@ def _of_records(
         if record.start and record.start != start:
             events.append(_new_start(record, record.at, name, last))
             start = record.start
+            base = None
+        if record.clock is not None:
+            if base is not None and abs(record.at - record.clock - base) > CLOCK_JUMP:
+                events.append(clock_set(name, record.line, record.at, record.clock))
+            base = record.at - record.clock
         if event is not None and not (record.start and event.kind is EventKind.START):
             events.append(event)
         last = record.at
@@ -243,6 +250,7 @@ def _new_start(record: LogRecord, at: float, name: str, previous: float | None) 
         line=record.line,
         by="journal",
         previous=previous,
+        clock=record.clock,
         says=f"the journal calls this start {record.start[:8]}",
     )
 

@@ -2,10 +2,8 @@
 tells something.
 """
 
-import itertools
 import re
 from collections.abc import Iterator
-from datetime import UTC, datetime
 from itertools import islice
 from typing import BinaryIO
 
@@ -14,6 +12,7 @@ import msgspec
 from mending.crash.lookup import look_up
 from mending.crash.read.events import EventClassifier, LogEvent
 from mending.crash.read.scanner import NearbyLine, Scanner
+from mending.crash.read.years import Years
 from mending.crash.results import CrashResult
 from mending.formats.evidence import kernel_log, log_line, machine_check, panic_text
 from mending.formats.evidence.kernel_log import KernelCrash
@@ -23,7 +22,6 @@ from mending.model import LogRecord, plain_time
 from mending.source import Source
 
 _MOST, _MOST_LINES = 1000, 200_000
-_DAY = 86_400.0
 _MACHINERY = {
     "dump_stack_lvl",
     "dump_stack",
@@ -39,7 +37,6 @@ _MACHINERY = {
 }
 """Functions that report a crash; who calls them is what counts."""
 _BANK = re.compile(r"Bank (\d+): ?([0-9a-f]+)")
-_MONTHS = re.compile(r"^[A-Z][a-z]{2}")
 
 
 class LogRead(msgspec.Struct, frozen=True, kw_only=True):
@@ -50,6 +47,7 @@ class LogRead(msgspec.Struct, frozen=True, kw_only=True):
     first: float | None
     last: float | None
     zoned: bool
+    yearless: bool
     notes: tuple[str, ...]
 
 
@@ -79,7 +77,7 @@ def read_log(
         crashes.append(crash)
         if len(crashes) >= _MOST:
             break
-    years = _Years([entry.line.short for entry in seen if entry.line.short], modified)
+    years = Years([entry.line.short for entry in seen if entry.line.short], modified)
     events, times = [], {}
     for entry in seen:
         record = log_line.with_year(entry.line, years.next(entry.line.short))
@@ -102,6 +100,7 @@ def read_log(
         first=known[0] if known else None,
         last=known[-1] if known else None,
         zoned=all(entry.line.record.zoned and not entry.line.short for entry in seen),
+        yearless=any(entry.line.short for entry in seen),
         notes=notes,
     )
 
@@ -133,31 +132,6 @@ def _crash_lines(
                 )
         if near.begins:
             yield near.number, near.line
-
-
-class _Years:
-    """The year of each line of a log that writes none: it grows where the months begin again."""
-
-    def __init__(self, shorts: list[str], modified: float) -> None:
-        months = [_month(short) for short in shorts]
-        turns = sum(1 for number, other in itertools.pairwise(months) if other < number - 6)
-        last = datetime.fromtimestamp(modified + _DAY, UTC)
-        ends = last.year if not months or months[-1] <= last.month else last.year - 1
-        self.year, self._month = ends - turns, months[0] if months else 1
-
-    def next(self, short: str) -> int:
-        """The year of the next line."""
-        if short:
-            month = _month(short)
-            self.year += month < self._month - 6
-            self._month = month
-        return self.year
-
-
-def _month(short: str) -> int:
-    names = ("Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec")
-    match = _MONTHS.match(short)
-    return names.index(match.group()) + 1 if match and match.group() in names else 1
 
 
 def darwin_crash(name: str, data: bytes, codes: Codes) -> CrashResult | None:

@@ -267,6 +267,7 @@ def record(entry: Entry, values: dict[bytes, bytes], number: int) -> LogRecord:
         text=clean_text(values.get(b"MESSAGE=", b"").decode("utf-8", "replace"), _TEXT),
         start=entry.boot,
         line=number,
+        clock=entry.monotonic / 1e6,
     )
 
 

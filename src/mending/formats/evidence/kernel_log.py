@@ -3,7 +3,8 @@ it.
 
 Sources: Linux 6.1, `kernel/panic.c`, `arch/x86/kernel/dumpstack.c`, `arch/x86/mm/fault.c`,
 `kernel/watchdog.c`, `Documentation/admin-guide/tainted-kernels.rst`; what stands in front of a
-line: `kernel/printk/printk.c`, RFC 3164 4.1.
+line: `kernel/printk/printk.c`, RFC 3164 4.1; when a kernel was built: `init/version-timestamp.c`,
+`scripts/mkcompile_h` (as `date` writes it; distributions put a day of the form 2023-09-29 there).
 """
 
 import re
@@ -11,7 +12,7 @@ from collections.abc import Iterable, Iterator
 
 import msgspec
 
-from mending.model import clean_text
+from mending.model import clean_text, read_short, read_time
 
 BEGINNINGS = (
     b"Kernel panic",
@@ -29,6 +30,8 @@ BEGINNINGS = (
 )
 """Bytes of which a line that begins a crash holds one; cheap to look for in large logs."""
 LONGEST_LINE = 8192
+_BUILT_DAY = re.compile(r"\((\d{4}-\d\d-\d\d)\)")
+_BUILT = re.compile(r"[A-Z][a-z]{2} ([A-Z][a-z]{2} [ \d]\d \d\d:\d\d:\d\d)(?: [AP]M)? \w+ (\d{4})")
 _MOST_TRACE, _FOLLOWING = 48, 160
 _FRONT = re.compile(
     r"^(?:<\d+>)?(?:\S+ +\d+ [\d:]+ \S+ kernel: |[\dT:.+-]+ \S+ kernel: )?(?:\[ *(\d+\.\d+)\](?:\["
@@ -176,6 +179,17 @@ def read_crashes(lines: Iterable[tuple[int, bytes]]) -> Iterator[KernelCrash]:
 def begins(text: str) -> str:
     """The kind of crash that a line's words begin; empty where they begin none."""
     return _kind(text)
+
+
+def built(text: str) -> float | None:
+    """When a kernel was built, from the first line that it writes: Unix seconds, to the day. None
+    where the line does not tell.
+    """
+    if match := _BUILT_DAY.search(text):
+        read = read_time(f"{match.group(1)}T00:00:00Z")
+        return read[0] if read is not None else None
+    match = _BUILT.search(text)
+    return read_short(match.group(1), int(match.group(2))) if match else None
 
 
 def taint_says(letters: str) -> tuple[str, ...]:

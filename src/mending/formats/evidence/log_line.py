@@ -49,7 +49,9 @@ def read_line(raw: bytes, number: int) -> Line:
     if match := _SHORT.match(text):
         seconds, words = _since_start(match.group(4))
         return Line(
-            LogRecord(at=None, by=match.group(3), text=words, line=number), seconds, match.group(1)
+            LogRecord(at=None, by=match.group(3), text=words, line=number, clock=seconds),
+            seconds,
+            match.group(1),
         )
     if match := _ISO.match(text):
         return _line(match.group(1), match.group(3) or "", match.group(4), number)
@@ -72,7 +74,8 @@ def _line(time: str, by: str, words: str, number: int) -> Line:
     read = read_time(time)
     at, zoned = read or (None, False)
     seconds, plain = _since_start(words)
-    return Line(LogRecord(at=at, by=by, text=plain, line=number, zoned=zoned), seconds, "")
+    record = LogRecord(at=at, by=by, text=plain, line=number, zoned=zoned, clock=seconds)
+    return Line(record, seconds, "")
 
 
 def _since_start(words: str) -> tuple[float | None, str]:

@@ -19,6 +19,7 @@ _KEPT = {
     b"SYSLOG_IDENTIFIER",
     b"_COMM",
     b"__REALTIME_TIMESTAMP",
+    b"__MONOTONIC_TIMESTAMP",
     b"_BOOT_ID",
     b"_TRANSPORT",
     b"_SOURCE_REALTIME_TIMESTAMP",
@@ -96,15 +97,17 @@ def _plain(value: Any) -> str:
 def _record(fields: Mapping[str, str], number: int) -> LogRecord:
     micros = fields.get("_SOURCE_REALTIME_TIMESTAMP") or fields.get("__REALTIME_TIMESTAMP", "")
     kernel = fields.get("_TRANSPORT") == "kernel"
+    since = fields.get("__MONOTONIC_TIMESTAMP", "")
     by = "kernel" if kernel else fields.get("SYSLOG_IDENTIFIER") or fields.get("_COMM", "")
     return LogRecord(
-        at=(
-            int(micros) / 1e6
-            if micros.isascii() and micros.isdigit() and len(micros) < 18
-            else None
-        ),
+        at=_seconds(micros),
         by=clean_text(by, 80),
         text=clean_text(fields.get("MESSAGE", ""), _TEXT),
         start=clean_text(fields.get("_BOOT_ID", ""), 64),
         line=number,
+        clock=_seconds(since),
     )
+
+
+def _seconds(micros: str) -> float | None:
+    return int(micros) / 1e6 if micros.isascii() and micros.isdigit() and len(micros) < 18 else None

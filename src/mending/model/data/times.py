@@ -18,6 +18,7 @@ _LOCAL = re.compile(
 )
 _SHORT = re.compile(r"([A-Z][a-z]{2}) +(\d{1,2}) (\d\d):(\d\d):(\d\d)", re.ASCII)
 MONTHS = ("Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec")
+_EARLIEST, _LATEST = -62_135_596_800, 253_402_300_799
 _HOUR = 3600
 
 
@@ -86,5 +87,6 @@ def _seconds(year: int, month: int, day: int, hour: int, minute: int, second: in
 
 
 def plain_time(seconds: float) -> str:
-    """RFC 3339, UTC, to the second."""
-    return datetime.fromtimestamp(round(seconds), UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
+    """RFC 3339, UTC, to the second; what no calendar has is the first or the last that it has."""
+    known = min(max(round(seconds), _EARLIEST), _LATEST)
+    return datetime.fromtimestamp(known, UTC).strftime("%Y-%m-%dT%H:%M:%SZ")

@@ -1,0 +1,189 @@
+"""Journals that a real system wrote under QEMU: a clean stop, a panic and a power cut, read from
+its disk and set against what its own program prints.
+"""
+
+import json
+import re
+import subprocess
+import unittest
+from datetime import timedelta
+from random import Random
+
+from mending.crash.judge import analyse
+from mending.crash.read import Reader
+from mending.formats.evidence.binary_journal import HEAD_BYTES, Journal, read_header
+from mending.knowledge import base_codes, base_events
+from mending.model import read_time
+from mending.source import MemorySource
+from tests.machine import QEMU, screen_of
+from tests.real import START, bios_disk, needs_real
+from tests.support import SECTOR, InFolder, needs, tool
+
+PRINTER = "journalctl"
+PACKINGS = ("XZ", "LZ4", "ZSTD")
+DAMAGED = 500
+UNIT = """[Unit]
+Description=Ticket office
+After=multi-user.target
+[Service]
+Type=oneshot
+StandardOutput=null
+ExecStart=/bin/sh /usr/local/office.sh
+"""
+STORY = """day=$(cat /var/office-day 2>/dev/null || echo 0)
+echo $((day + 1)) > /var/office-day
+sync
+settle() { journalctl --sync; sync; }
+case $day in
+0)
+    for packing in XZ LZ4 ZSTD; do
+        mkdir -p /run/systemd/system/systemd-journald.service.d
+        printf '[Service]\\nEnvironment=SYSTEMD_JOURNAL_COMPRESS=%s\\n' $packing \\
+            > /run/systemd/system/systemd-journald.service.d/office.conf
+        systemctl daemon-reload
+        systemctl restart systemd-journald
+        journalctl --rotate
+        for number in 1 2 3 4; do
+            printf "ticket $packing %2000s\\n" $number | systemd-cat -t till
+        done
+        settle
+    done
+    systemctl poweroff ;;
+1)
+    settle
+    sysctl -q kernel.panic=0
+    echo c > /proc/sysrq-trigger ;;
+2)
+    settle
+    echo OFFICE-CUT > /dev/console
+    sleep 1000 ;;
+*)
+    settle
+    systemctl poweroff ;;
+esac
+"""
+ENDS = ("Power down", "end Kernel panic", "OFFICE-CUT", "Power down")
+
+
+def opened(data):
+    return Journal(
+        lambda at, length: data[at : at + length], len(data), read_header(data[:HEAD_BYTES])
+    )
+
+
+def told(data):
+    journal = opened(data)
+    return [
+        (entry.realtime, entry.boot, journal.values(entry).get(b"MESSAGE=", b""))
+        for entry in journal.entries()
+    ]
+
+
+def printed(path):
+    """The same as the system's own program gives it; what is no text comes as numbers."""
+    words = [PRINTER, "--file", path, "-o", "json", "--all", "--no-pager"]
+    shown = subprocess.run(words, check=True, capture_output=True, text=True).stdout
+    rows = [json.loads(row) for row in shown.splitlines()]
+    messages = [row.get("MESSAGE", "") for row in rows]
+    return [
+        (
+            int(row["__REALTIME_TIMESTAMP"]),
+            row["_BOOT_ID"],
+            message.encode() if isinstance(message, str) else bytes(message),
+        )
+        for row, message in zip(rows, messages, strict=True)
+    ]
+
+
+@needs(PRINTER, QEMU, "sfdisk", "debugfs")
+class RealJournals(InFolder):
+    def disk(self):
+        """A system whose office unit does something else at each start."""
+        path = bios_disk(self.folder / "pc.img")
+        volume = f"{path}?offset={START * SECTOR}"
+        wants = "/etc/systemd/system/multi-user.target.wants"
+        for place, text in (
+            ("/etc/systemd/system/office.service", UNIT),
+            ("/usr/local/office.sh", STORY),
+        ):
+            (self.folder / "held").write_text(text)
+            tool("debugfs", "-w", "-R", f"write {self.folder / 'held'} {place}", volume)
+        tool("debugfs", "-w", "-R", f"symlink {wants}/office.service ../office.service", volume)
+        return path, volume
+
+    @needs_real
+    def test_four_starts_of_a_real_system(self):
+        path, volume = self.disk()
+        for end in ENDS:
+            shown = screen_of(
+                path,
+                "bios",
+                end,
+                seconds=400,
+                memory=768,
+                idle=200,
+                bus=",if=virtio",
+                keep_disk=True,
+            )
+            self.assertIn(end, shown, shown[-2000:])
+        journals = self.compared(volume)
+        self.told_of(path)
+        self.damaged(min(journals, key=len))
+        self.damaged(journals[0])
+
+    def compared(self, volume):
+        """Every journal, entry by entry; returns their bytes."""
+        home = "/var/log/journal"
+        machine = re.search(r"[0-9a-f]{32}", tool("debugfs", "-R", f"ls {home}", volume)).group()
+        home = f"{home}/{machine}"
+        names = re.findall(r"\S+\.journal~?", tool("debugfs", "-R", f"ls {home}", volume))
+        self.assertEqual(sum(name.endswith("~") for name in names), 2, names)  # torn off in use
+        found, packings = [], set()
+        for name in names:
+            held = self.folder / name
+            tool("debugfs", "-R", f"dump {home}/{name} {held}", volume)
+            data = held.read_bytes()
+            theirs = printed(held)
+            self.assertEqual(told(data), theirs, name)
+            self.assertGreater(len(theirs), 15)
+            packings |= {row[2].split()[1] for row in theirs if row[2].startswith(b"ticket ")}
+            found.append(data)
+        self.assertEqual(packings, {packing.encode() for packing in PACKINGS})
+        return found
+
+    def told_of(self, path):
+        """What the whole disk tells: how each start ended and how long it lasted."""
+        found = self.json_here("crashes", path)
+        starts = found["starts"][-len(ENDS) :]
+        self.assertEqual(
+            [start["ended"] for start in starts], ["clean", "unclean", "unclean", "clean"]
+        )
+        self.assertTrue(all(start["minutes"] > 0.1 for start in starts), starts)
+        self.assertNotIn("unclean", [start["ended"] for start in found["starts"][: -len(ENDS)]])
+        silent = [crash for crash in found["crashes"] if crash["kind"] == "unclean-stop"]
+        self.assertEqual(len(silent), 0)  # nothing in the records says a word of either
+        times = [read_time(start["at"])[0] for start in starts]
+        self.assertEqual(times, sorted(times))
+        self.assertLess(times[-1] - times[0], timedelta(hours=1).total_seconds())
+
+    def damaged(self, data):
+        """Bytes overwritten anywhere: what lies before the first of them is read as before."""
+        random, reader = Random(len(data)), Reader(base_codes(), base_events())
+        whole = told(data)
+        offsets = [entry.offset for entry in opened(data).entries()]
+        objects = offsets[-1] + 64
+        for _ in range(DAMAGED // 2):
+            hurt = bytearray(data)
+            places = [random.randrange(HEAD_BYTES, objects) for _ in range(random.choice((1, 8)))]
+            for place in places:
+                hurt[place] = random.choice((0, 255, random.randrange(256)))
+            if random.random() < 0.2:
+                del hurt[places[0] :]
+            (read,) = reader.read("j", MemorySource(bytes(hurt)), 0.0)
+            analyse("pc", [read], 0, base_codes())
+            before = sum(offset < min(places) - 64 for offset in offsets)
+            self.assertEqual(told(bytes(hurt))[:before], whole[:before])
+
+
+if __name__ == "__main__":
+    unittest.main()
