@@ -6,6 +6,7 @@ import subprocess
 import unittest
 from pathlib import Path
 from random import Random
+from unittest.mock import patch
 
 from mending.crash.judge import analyse
 from mending.crash.read import Reader
@@ -23,6 +24,7 @@ PANIC = (
     "Kernel panic - not syncing: Fatal exception in interrupt",
 )
 READER = Reader(base_codes(), base_events())
+SEARCH = "mending.formats.evidence.binary_journal.search"
 
 
 def exported():
@@ -34,6 +36,7 @@ def exported():
         for number in range(LINES):
             long = " calm sea" * random.randrange(1, 300) if number % 7 == 0 else ""
             said.append(("till", f"ticket {number} sold, no error{long}"))
+        said[100] = ("systemd", f"Failed to start lamp {'of the quay ' * 90}")  # it will be packed
         said += [("kernel", text) for text in PANIC] if boot % 2 else []
         for by, text in said:
             clock += random.randrange(1000, 9_000_000)
@@ -96,6 +99,19 @@ class Journals(InFolder):
                 ]
                 self.assertEqual(told(path.read_bytes()), theirs, f"{packing} {compact}")
                 self.assertEqual(len(theirs), BOOTS * (LINES + 1) + 2 * len(PANIC))
+
+    def test_what_a_search_finds_is_what_a_walk_finds(self):
+        for packing in ("XZ", "LZ4", "ZSTD", "0"):
+            for compact in "01":
+                source = MemorySource(written(self.folder, packing, compact).read_bytes())
+                searched = READER.read("j", source, 0.0)
+                with patch(SEARCH, return_value=None):
+                    self.assertEqual(
+                        READER.read("j", source, 0.0), searched, f"{packing} {compact}"
+                    )
+                self.assertEqual(len(searched[0].crashes), BOOTS // 2)
+                failed = [event.what for event in searched[0].events if event.kind == "failed"]
+                self.assertEqual(failed, ["service"] * BOOTS)
 
     def test_starts_and_crashes(self):
         path = written(self.folder)

@@ -201,6 +201,26 @@ class Forms(InFolder):
         self.assertEqual(len(kernel_log.taint_says("POEX?")), 4)
 
 
+class OnDisks(InFolder):
+    @needs("mke2fs")
+    def test_the_end_of_a_log_that_is_longer_than_what_is_held(self):
+        log = self.folder / "tree/var/log/kern.log"
+        log.parent.mkdir(parents=True)
+        with log.open("w") as file:
+            file.write("Nov  3 08:00:00 desk kernel: [    0.000000] Linux version 6.1.0-ferry\n")
+            line = f"Nov  3 08:00:01 desk till[4]: {'calm sea ' * 100}\n"
+            for _ in range(75 << 10):
+                file.write(line)
+            file.write(
+                "Nov  3 09:00:00 desk kernel: [ 3600.000000] Kernel panic - not syncing: x\n"
+            )
+        self.assertGreater(log.stat().st_size, 64 << 20)
+        disk = self.folder / "pc.img"
+        tool("mke2fs", "-q", "-t", "ext4", "-d", self.folder / "tree", disk, "120M")
+        found = self.json_here("crashes", disk)
+        self.assertEqual((len(found["crashes"]), found["crashes"][0]["line"]), (1, (75 << 10) + 2))
+
+
 class RealKernels(InFolder):
     def log(self, script=None, words="", seconds=90):
         """What a kernel prints until it stops. Args: script: its init; None for no initramfs."""

@@ -278,9 +278,9 @@ class Logs(InFolder):
             {"__REALTIME_TIMESTAMP": "1795161800000000", "_BOOT_ID": "b", "MESSAGE": None},
         ]
         wanted = [
-            ("2026-11-20T08:00:00Z", "start", "", None),
+            ("2026-11-20T08:00:00Z", "start", "a", None),
             ("2026-11-20T08:01:40Z", "failed", "T", None),
-            ("2026-11-20T08:03:20Z", "start", "", None),
+            ("2026-11-20T08:03:20Z", "start", "b", None),
         ]
         text = "\n".join(map(json.dumps, rows)).encode()
         self.assertEqual(self.events(text + b'\n{"cut\n[1]\n'), wanted)

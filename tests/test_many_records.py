@@ -177,7 +177,10 @@ class Packages(InFolder):
         )
         self.assertEqual(touches("port-tools", "slipprint", found["port-tools"]), 1.0)
         self.assertEqual(
-            [reach(name, found) for name in ("port-tools", "lamp", "bash", "mesa-quay", "kernel")],
+            [
+                reach("update", name, found)
+                for name in ("port-tools", "lamp", "bash", "mesa-quay", "kernel")
+            ],
             [3.0, 3.0, 0.0, 2.0, 3.0],
         )
 

@@ -8,6 +8,7 @@ import subprocess
 import unittest
 from datetime import timedelta
 from random import Random
+from unittest.mock import patch
 
 from mending.crash.judge import analyse
 from mending.crash.read import Reader
@@ -97,6 +98,8 @@ def printed(path):
 
 @needs(PRINTER, QEMU, "sfdisk", "debugfs")
 class RealJournals(InFolder):
+    reader = Reader(base_codes(), base_events())
+
     def disk(self):
         """A system whose office unit does something else at each start."""
         path = bios_disk(self.folder / "pc.img")
@@ -145,6 +148,9 @@ class RealJournals(InFolder):
             data = held.read_bytes()
             theirs = printed(held)
             self.assertEqual(told(data), theirs, name)
+            searched = self.reader.read(name, MemorySource(data), 0.0)
+            with patch("mending.formats.evidence.binary_journal.search", return_value=None):
+                self.assertEqual(self.reader.read(name, MemorySource(data), 0.0), searched, name)
             self.assertGreater(len(theirs), 15)
             packings |= {row[2].split()[1] for row in theirs if row[2].startswith(b"ticket ")}
             found.append(data)
@@ -167,8 +173,10 @@ class RealJournals(InFolder):
         self.assertLess(times[-1] - times[0], timedelta(hours=1).total_seconds())
 
     def damaged(self, data):
-        """Bytes overwritten anywhere: what lies before the first of them is read as before."""
-        random, reader = Random(len(data)), Reader(base_codes(), base_events())
+        """Bytes overwritten anywhere: what lies before the first of them is read as before, but for
+        one entry: the array that lists it may lie behind it.
+        """
+        random = Random(len(data))
         whole = told(data)
         offsets = [entry.offset for entry in opened(data).entries()]
         objects = offsets[-1] + 64
@@ -179,9 +187,9 @@ class RealJournals(InFolder):
                 hurt[place] = random.choice((0, 255, random.randrange(256)))
             if random.random() < 0.2:
                 del hurt[places[0] :]
-            (read,) = reader.read("j", MemorySource(bytes(hurt)), 0.0)
+            (read,) = self.reader.read("j", MemorySource(bytes(hurt)), 0.0)
             analyse("pc", [read], 0, base_codes())
-            before = sum(offset < min(places) - 64 for offset in offsets)
+            before = max(sum(offset < min(places) - 64 for offset in offsets) - 1, 0)
             self.assertEqual(told(bytes(hurt))[:before], whole[:before])
 
 

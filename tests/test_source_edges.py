@@ -19,7 +19,6 @@ from mending.source import (
     FolderSource,
     IdentityPart,
     MemorySource,
-    SourceStream,
     append_durably,
     make_file_durably,
     make_folder,
@@ -32,6 +31,7 @@ from mending.source import (
     write_durably,
 )
 from mending.source import busy as busy_module
+from mending.source.stream import SourceStream
 from tests.support import InFolder
 
 

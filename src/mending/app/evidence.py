@@ -20,6 +20,7 @@ from mending.crash.judge import analyse
 from mending.crash.read import FileRead, LogFile, Reader, log_files, opened_log, packages_of
 from mending.crash.results import CrashesResult
 from mending.knowledge import EventKind, Pack, base_codes, base_events
+from mending.model import InputError
 from mending.reason import Statement
 
 _DISK, _VARIABLES = "disk", "variables"
@@ -81,9 +82,14 @@ def read_crashes(target: str, files: list[LogFile], system: str | None = None) -
     codes = base_codes()
     reader, reads, count = Reader(codes, base_events()), list[FileRead](), 0
     for file in files:
-        with opened_log(file) as source:
-            reads += reader.read(file.name, source, file.modified)
-            count += source.bytes_read
+        try:
+            with opened_log(file) as source:
+                reads += reader.read(file.name, source, file.modified)
+                count += source.bytes_read
+        except InputError as error:
+            if file.inside is None:
+                raise
+            reads.append(FileRead(name=file.name, kind="damaged", notes=(error.says,)))
     changed = {
         event.name
         for read in reads

@@ -25,13 +25,14 @@ from mending.source.durable_files import (
 from mending.source.folder import FolderSource, open_folder_source
 from mending.source.image import FileSource, open_source
 from mending.source.memory import FaultyMemory, MemorySource, PowerCutError
-from mending.source.stitched import StitchedSource, Stripes
-from mending.source.stream import SourceStream, unpacked
+from mending.source.stitched import FileOnDisk, StitchedSource, Stripes
+from mending.source.stream import unpacked
 from mending.source.tree_target import FolderOverlay
 
 __all__ = [
     "DiskOverlay",
     "FaultyMemory",
+    "FileOnDisk",
     "FileSource",
     "FolderOverlay",
     "FolderSource",
@@ -40,7 +41,6 @@ __all__ = [
     "MountedTree",
     "PowerCutError",
     "Source",
-    "SourceStream",
     "StitchedSource",
     "Stripes",
     "Target",

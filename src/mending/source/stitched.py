@@ -122,3 +122,27 @@ class StitchedSource(DiskTarget):
 
     def close(self) -> None:
         """The source below is closed by whoever opened it."""
+
+
+class FileOnDisk(StitchedSource):
+    """A file that lies on a disk, read as a source of its own, as far as it is wanted.
+
+    Args:
+        pieces: where it lies on the base, offset and length, in order.
+        size: of the file, in bytes.
+    """
+
+    def __init__(self, base: Source, pieces: Sequence[tuple[int, int]], size: int) -> None:
+        super().__init__(base)
+        parts = [Stripes(length, length, (place,)) for place, length in pieces if length]
+        self._first = self.add(parts)
+        self.size = size
+
+    def read(self, offset: int, length: int) -> Window:
+        """See `Source.read`."""
+        wanted = max(min(length, self.size - offset), 0) if offset >= 0 else 0
+        return Window(super().read(self._first + offset, wanted).data if wanted else b"", offset)
+
+    def data_ranges(self) -> Iterator[tuple[int, int]]:
+        """See `Source.data_ranges`: all of it."""
+        yield 0, self.size

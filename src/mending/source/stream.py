@@ -2,6 +2,7 @@
 limit.
 """
 
+import bz2
 import gzip
 import io
 import lzma
@@ -10,7 +11,7 @@ import zlib
 from collections.abc import Callable
 from typing import BinaryIO
 
-from mending.model import InputError
+from mending.model import InputError, load_unpacker
 from mending.model.limits import EXPANDED_LEAST, EXPANDED_MOST, EXPANDED_TIMES
 from mending.source.base import Source
 
@@ -122,6 +123,16 @@ def _opener(head: bytes) -> Callable[[BinaryIO], BinaryIO] | None:
         return lambda raw: gzip.GzipFile(fileobj=raw)  # type: ignore[return-value]
     if head.startswith(b"\xfd7zXZ\x00"):
         return lambda raw: lzma.LZMAFile(raw)  # type: ignore[return-value]
+    if head.startswith(b"BZh"):
+        return lambda raw: bz2.BZ2File(raw)  # type: ignore[return-value]
+    if head.startswith(b"\x28\xb5\x2f\xfd"):
+        return lambda raw: (
+            load_unpacker("zstandard")
+            .ZstdDecompressor()
+            .stream_reader(raw, read_across_frames=True)
+        )
+    if head.startswith(b"\x04\x22\x4d\x18"):
+        return lambda raw: load_unpacker("lz4.frame").LZ4FrameFile(raw)
     if (
         len(head) > 2
         and head[0] == _SUFFIX_Z

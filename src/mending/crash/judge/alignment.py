@@ -102,6 +102,12 @@ def event_key(event: LogEvent) -> tuple[object, ...]:
     return event.kind, event.what, event.name, event.code, event.earlier, words
 
 
+def kernel_version(words: str) -> str:
+    """The version of a kernel by the first line that it writes; empty for other lines."""
+    match = _VERSION.match(without_clock(words))
+    return match.group(1) if match is not None else ""
+
+
 def without_clock(words: str) -> str:
     """Words of a kernel without the time that stands in front of them."""
     return _KERNEL_TIME.sub("", words)
@@ -151,9 +157,9 @@ def _newer_than_kernels(read: FileRead, dated: Sequence[FileRead]) -> int:
     }
     bounds = [(event.at, event.built) for event in read.events if event.built is not None]
     for event in read.events:
-        version = _VERSION.match(without_clock(event.says))
-        if version is not None and version.group(1) in installed:
-            bounds.append((event.at, installed[version.group(1)]))
+        version = kernel_version(event.says)
+        if version in installed:
+            bounds.append((event.at, installed[version]))
     years = 0
     for at, earliest in bounds:
         while years < _MOST_YEARS and _years_on(at, years) < earliest - _DAY:

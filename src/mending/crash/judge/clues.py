@@ -72,7 +72,8 @@ def _endings(result: CrashesResult) -> Iterator[Finding]:
 def _began(result: CrashesResult) -> Iterator[Finding]:
     for suspect in result.suspects:
         if suspect.blamed:
-            name = "fails-when-plugged-in" if suspect.plugged else f"began-with-{suspect.what}"
+            what = "update" if suspect.what == "firmware" else suspect.what
+            name = "fails-when-plugged-in" if suspect.plugged else f"began-with-{what}"
             yield _finding(name, Phase.KERNEL, f"{suspect.change}: {suspect.says}")
 
 

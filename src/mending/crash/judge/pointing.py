@@ -41,6 +41,7 @@ _WHOLE_KERNEL = 50
 """Modules from which a package is taken for a kernel: that it brings one of them says little."""
 _REACH_KERNEL, _REACH_NEAR = 3.0, 2.0
 """Logarithms of how much more often such a package is behind crashes of a kernel than another."""
+_IN_KERNEL = frozenset({"driver", "firmware"})
 _OF_KERNEL = frozenset({"panic", "oops", "lockup", "machine-check"})
 
 
@@ -81,10 +82,16 @@ def fails_in_kernel(crashes: Sequence[CrashResult]) -> bool:
     return any(crash.kind in _OF_KERNEL for crash in crashes)
 
 
-def reach(name: str, contents: Contents) -> float:
-    """How much more often a change of this name is behind crashes of a kernel, as a logarithm."""
+def reach(what: str, name: str, contents: Contents) -> float:
+    """How much more often a change of this kind and name is behind crashes of a kernel, as a
+    logarithm.
+    """
     words, brought, plain = package_words(), contents.get(name), name.casefold()
-    if words.is_kernel_code(plain) or (brought and (brought.modules or brought.firmware)):
+    if (
+        what in _IN_KERNEL
+        or words.is_kernel_code(plain)
+        or (brought and (brought.modules or brought.firmware))
+    ):
         return _REACH_KERNEL
     return _REACH_NEAR if words.is_near_kernel(plain) else 0.0
 

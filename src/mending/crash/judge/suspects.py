@@ -5,6 +5,7 @@ from collections.abc import Callable, Iterator, Sequence
 
 import msgspec
 
+from mending.crash.judge.alignment import kernel_version
 from mending.crash.judge.onset import change_fit, exact_p, holm, split_fit
 from mending.crash.judge.pointing import NOTHING, Contents, Pointed, pointed_at, reach, touches
 from mending.crash.judge.timeline import Clock, Timeline
@@ -24,7 +25,7 @@ _BEHIND = 180.0
 last sign of life.
 """
 _BLAMED = 0.05
-_KINDS = {"driver": 0.4, "update": 0.3, "device": 0.2, "program": 0.0}
+_KINDS = {"driver": 0.4, "update": 0.3, "firmware": 0.3, "device": 0.2, "program": 0.0}
 """What is known beforehand: logarithms of how much more often a kind of change is behind crashes
 than a program is.
 """
@@ -111,13 +112,14 @@ def suspects(line: Timeline, pointers: Pointers) -> tuple[SuspectResult, ...]:
 
 
 def _changes(line: Timeline) -> list[_Change]:
-    """Changes in order. A driver that is loaded for the first time, in a later run than the first,
-    is one, too.
+    """Changes in order. A driver, a firmware or a kernel that shows itself for the first time, in a
+    later run than the first, is one, too.
     """
     groups: list[list[LogEvent]] = []
     loaded: set[str] = set()
     first_end = line.runs[0].end if line.runs else 0.0
     for event in line.events:
+        event = _as_loaded(event)
         if event.kind is EventKind.LOADED:
             new = event.name not in loaded and event.at > first_end
             loaded.add(event.name)
@@ -130,6 +132,15 @@ def _changes(line: Timeline) -> list[_Change]:
         else:
             groups.append([event])
     return [_change(group) for group in groups]
+
+
+def _as_loaded(event: LogEvent) -> LogEvent:
+    """A start as what it loads: its kernel."""
+    version = kernel_version(event.says) if event.kind is EventKind.START else ""
+    if not version:
+        return event
+    name = f"linux-kernel {version}"
+    return msgspec.structs.replace(event, kind=EventKind.LOADED, what="update", name=name)
 
 
 def _change(group: list[LogEvent]) -> _Change:
@@ -153,7 +164,7 @@ def _weigh(
     fit = change_fit(failures, total, at) + _KINDS.get(change.what, 0.0)
     contents = pointers.contents
     pointed = pointed_at(change.names, pointers.named, contents)
-    beforehand = {name: reach(name, contents) for name in change.names}
+    beforehand = {name: reach(change.what, name, contents) for name in change.names}
     if pointers.kernel:
         fit += max(beforehand.values())
 

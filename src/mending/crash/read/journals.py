@@ -1,5 +1,6 @@
-"""Binary journals of systemd read to starts, events and crashes. Most entries tell nothing, so
-their words are looked at for marks before anything is made of them.
+"""Binary journals of systemd read to starts, events and crashes. Most entries tell nothing, so the
+file is searched for marks, and only what holds one is looked at; a file that cannot be searched is
+walked entry by entry.
 """
 
 from ahocorasick_rs import BytesAhoCorasick, Implementation
@@ -8,13 +9,22 @@ from mending.crash.read import text_logs
 from mending.crash.read.clocks import CLOCK_JUMP, clock_set
 from mending.crash.read.events import EventClassifier, LogEvent
 from mending.crash.read.file_read import FileRead
-from mending.formats.evidence import kernel_log
-from mending.formats.evidence.binary_journal import HEAD_BYTES, Entry, Journal, read_header, record
+from mending.formats.evidence import binary_journal, kernel_log
+from mending.formats.evidence.binary_journal import (
+    HEAD_BYTES,
+    Entry,
+    Journal,
+    JournalHeader,
+    read_header,
+    record,
+)
 from mending.knowledge import Codes, EventKind
 from mending.model import InputError, LogRecord, ReadError
 from mending.source import Source
 
 _MOST_EVENTS, _CRASH_LINES = 200_000, 200
+_FOLLOWING = 4000
+"""Entries behind the beginning of a crash among which its lines are."""
 
 
 def read_journal(name: str, source: Source, typist: EventClassifier, codes: Codes) -> FileRead:
@@ -30,17 +40,18 @@ def read_journal(name: str, source: Source, typist: EventClassifier, codes: Code
         except ReadError:
             return b""  # what cannot be read is as good as cut off
 
-    journal = Journal(read, source.size, header)
-    reading = _Reading(name, journal, typist)
+    reading = _Reading(name, Journal(read, source.size, header), typist)
     notes = []
     try:
-        reading.run()
+        reading = _read(reading, source.size, header)
     except InputError as error:
         notes.append(f"{name}: {error.says}")
-    if journal.problems:
-        problem = journal.problems[0]
-        notes.append(f"{name}: damaged at offset {problem.offset}; what lies before it was read.")
-    if reading.count < header.entries and not journal.problems:
+    problems = reading.journal.problems
+    if problems:
+        notes.append(
+            f"{name}: damaged at offset {problems[0].offset}; what lies before it was read."
+        )
+    if reading.count < header.entries and not problems:
         notes.append(f"{name}: {reading.count} of {header.entries} entries were found.")
     return FileRead(
         name=name,
@@ -53,58 +64,101 @@ def read_journal(name: str, source: Source, typist: EventClassifier, codes: Code
     )
 
 
+def _read(reading: "_Reading", size: int, header: JournalHeader) -> "_Reading":
+    """Search, else walk."""
+    marks = (*reading.marks, *binary_journal.PACKED)
+    machine = BytesAhoCorasick(marks, implementation=Implementation.DFA)
+
+    def find(data: bytes) -> list[int]:
+        return [place for _, place, _ in machine.find_matches_as_indexes(data)]
+
+    table = binary_journal.search(reading.journal, size, find, max(map(len, marks)))
+    if table is not None:
+        _take_found(reading, table)
+        return reading
+    walking = _Reading(reading.name, Journal(reading.journal.read, size, header), reading.typist)
+    before: float | None = None
+    for number, entry in enumerate(walking.journal.entries()):
+        walking.take(number, entry, before)
+        before = walking.last = entry.realtime / 1e6
+        walking.count = number + 1
+    return walking
+
+
+def _take_found(reading: "_Reading", table: binary_journal.EntryTable) -> None:
+    """Entries with a mark, those behind them that may belong to a crash, and those in front of
+    which the start or the clock is another.
+    """
+    import numpy as np  # noqa: PLC0415 - lazy, for it is slow to load
+
+    base = table.realtimes.astype(np.int64) - table.monotonics.astype(np.int64)
+    turns = np.any(table.boots[1:] != table.boots[:-1], axis=1)
+    turns |= np.abs(np.diff(base)) > CLOCK_JUMP * 1e6
+    reading.count, reading.last = len(base), float(table.realtimes[-1]) / 1e6
+    following = 0
+    for first in sorted({0, *(np.flatnonzero(turns) + 1).tolist(), *table.hits}):
+        for number in range(max(first, following), min(first + _FOLLOWING, len(base))):
+            entry = reading.journal.entry(int(table.offsets[number]))
+            if entry is None:
+                return
+            before = float(table.realtimes[number - 1]) / 1e6 if number else None
+            following = number + 1
+            if not reading.take(number, entry, before):
+                break
+
+
 class _Reading:
-    """One walk through a journal."""
+    """What the entries of a journal come to."""
 
     def __init__(self, name: str, journal: Journal, typist: EventClassifier) -> None:
-        self._name, self._journal, self._typist = name, journal, typist
+        self.name, self.journal, self.typist = name, journal, typist
         marks = [*kernel_log.BEGINNINGS, *(mark.strip() for mark in typist.marks)]
-        self._marks = BytesAhoCorasick(
-            [mark for mark in marks if mark], implementation=Implementation.DFA
-        )
+        self.marks = tuple(mark for mark in marks if mark)
+        self._machine = BytesAhoCorasick(self.marks, implementation=Implementation.DFA)
         self.events: list[LogEvent] = []
         self.said: list[LogRecord] = []
         self.first: float | None = None
         self.last: float | None = None
         self.count = 0
+        self._boot, self._base, self._left = "", 0.0, 0
 
-    def run(self) -> None:
-        """Read to the end. Raises InputError."""
-        boot, left, base = "", 0, 0.0
-        for entry in self._journal.entries():
-            self.count += 1
-            at = entry.realtime / 1e6
-            self.first = at if self.first is None else self.first
-            if entry.boot != boot:
-                self.events.append(_start(self._name, entry, self.count, self.last))
-                boot = entry.boot
-            elif abs(at - entry.monotonic / 1e6 - base) > CLOCK_JUMP:
-                self.events.append(clock_set(self._name, self.count, at, entry.monotonic / 1e6))
-            base = at - entry.monotonic / 1e6
-            left = self._take(entry, left)
-            self.last = at
-            if len(self.events) >= _MOST_EVENTS:
-                return
+    def take(self, number: int, entry: Entry, before: float | None) -> bool:
+        """An entry that may tell something; says whether those behind it may belong to a crash.
 
-    def _take(self, entry: Entry, left: int) -> int:
-        """One entry; returns how many lines behind the beginning of a crash are still due."""
-        values = self._journal.values(entry)
+        Args:
+            number: of the entry, from 0.
+            before: time of the one in front of it, in Unix seconds.
+        """
+        at, clock = entry.realtime / 1e6, entry.monotonic / 1e6
+        self.first = at if self.first is None else self.first
+        if len(self.events) >= _MOST_EVENTS:
+            return False
+        if entry.boot != self._boot:
+            self.events.append(_start(self.name, entry, number + 1, before))
+            self._boot, self._left = entry.boot, 0
+        elif abs(at - clock - self._base) > CLOCK_JUMP:
+            self.events.append(clock_set(self.name, number + 1, at, clock))
+        self._base = at - clock
+        self._look_at(number, entry, before)
+        return self._left > 0
+
+    def _look_at(self, number: int, entry: Entry, before: float | None) -> None:
+        values = self.journal.values(entry)
         words = values.get(b"MESSAGE=", b"")
         by = values.get(b"SYSLOG_IDENTIFIER=") or values.get(b"_COMM=") or b""
         kernel = values.get(b"_TRANSPORT=") == b"kernel"
-        hit = bool(self._marks.find_matches_as_indexes(by + b" " + words))
-        if not hit and not (left and kernel):
-            return left
-        told = record(entry, values, self.count)
+        hit = bool(self._machine.find_matches_as_indexes(by + b" " + words))
+        if not hit and not (self._left and kernel):
+            return
+        told = record(entry, values, number + 1)
         if kernel and len(self.said) < _MOST_EVENTS:
-            left = _CRASH_LINES if kernel_log.begins(told.text) else left
-            if left:
+            self._left = _CRASH_LINES if kernel_log.begins(told.text) else self._left
+            if self._left:
                 self.said.append(told)
-                left -= 1
-        event = self._typist.event(told, self._name, self.last) if hit else None
+                self._left -= 1
+        event = self.typist.event(told, self.name, before) if hit else None
         if event is not None and event.kind is not EventKind.START:
             self.events.append(event)  # starts are told by the identifier of each
-        return left
 
 
 def _start(name: str, entry: Entry, number: int, previous: float | None) -> LogEvent:
@@ -112,6 +166,7 @@ def _start(name: str, entry: Entry, number: int, previous: float | None) -> LogE
     return LogEvent(
         at=(entry.realtime - entry.monotonic) / 1e6,
         kind=EventKind.START,
+        name=entry.boot,
         file=name,
         line=number,
         by="journal",

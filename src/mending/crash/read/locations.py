@@ -13,8 +13,10 @@ from mending.disk.files import Files, FilesUnavailableError, open_files, open_tr
 from mending.disk.layout import HEAD_BYTES, content_kind_of, survey, with_logical_volumes
 from mending.disk.system import Brought, brought_by
 from mending.model import InputError
-from mending.model.limits import EVIDENCE_BYTES
-from mending.source import MemorySource, Source, open_folder_source, open_source
+from mending.source import FileOnDisk, MemorySource, Source, open_folder_source, open_source
+
+_MOST_HELD = 256 << 20
+"""Bytes of a file that has to be unpacked, or has holes."""
 
 
 class LogFile(msgspec.Struct, frozen=True):
@@ -65,18 +67,28 @@ def log_file(name: str, path: Path) -> LogFile:
 
 @contextmanager
 def opened_log(file: LogFile) -> Iterator[Source]:
-    """The bytes of a record; of a file on a disk at most 64 MiB.
+    """The bytes of a record, read where it lies.
 
     Raises:
-        InputError
+        InputError: a packed file on a disk is too large to be held.
     """
     with open_source(str(file.path)) as source:
         if file.inside is None:
             yield source
             return
-        files = _volumes(source)[file.inside[0]]
+        volume, files = _volumes(source)[file.inside[0]]
         found = files.find(file.inside[1])
-        yield MemorySource(files.read(found, EVIDENCE_BYTES) if found else b"")
+        if found is None:
+            yield MemorySource(b"")
+            return
+        extents = files.extents(found)
+        if extents is not None and sum(length for _, length in extents) >= found.bytes:
+            pieces = [(volume.offset + offset, length) for offset, length in extents]
+            yield FileOnDisk(volume.source, pieces, found.bytes)
+            return
+        if found.bytes > _MOST_HELD:
+            raise InputError(f"{file.name} lies on the disk in a way that it is too large to read.")
+        yield MemorySource(files.read(found, found.bytes))
 
 
 def packages_of(path: Path, names: Iterable[str]) -> dict[str, Brought]:
@@ -92,7 +104,7 @@ def packages_of(path: Path, names: Iterable[str]) -> dict[str, Brought]:
         return _packages(open_tree(open_folder_source(str(path))), wanted)
     with open_source(str(path)) as source:
         found = dict[str, Brought]()
-        for files in _volumes(source).values():
+        for _, files in _volumes(source).values():
             found = {**_packages(files, wanted), **found}
     return found
 
@@ -113,7 +125,7 @@ def _on_disk(path: Path) -> list[LogFile]:
     modified = log_file(str(path), path).modified
     found = []
     with open_source(str(path)) as source:
-        for number, files in _volumes(source).items():
+        for number, (_, files) in _volumes(source).items():
             try:
                 records = records_of_system(files) or []
             except FilesUnavailableError:  # damage hides this volume; others may be readable
@@ -125,14 +137,22 @@ def _on_disk(path: Path) -> list[LogFile]:
     return found
 
 
-def _volumes(source: Source) -> dict[int, Files]:
+class _Place(msgspec.Struct, frozen=True):
+    """Where a volume starts, and on what."""
+
+    source: Source
+    offset: int
+
+
+def _volumes(source: Source) -> dict[int, tuple[_Place, Files]]:
     """The volumes of a disk whose files can be read."""
     readable = {}
     listed = survey(source).volumes
     source, logical = with_logical_volumes(source, listed)
     for volume in (*listed, *logical):
         try:
-            readable[volume.number] = open_files(source, volume)
+            files = open_files(source, volume)
         except FilesUnavailableError:  # no file system with files, or a damaged one
             continue
+        readable[volume.number] = (_Place(source, volume.offset), files)
     return readable

@@ -31,6 +31,7 @@ from mending.formats.evidence import (
     systemd_journal,
     wtmp,
 )
+from mending.formats.package import apt_history
 from mending.knowledge import Codes, EventKind, EventTable
 from mending.model import InputError, LogRecord, decode_text
 from mending.model.limits import TABLE_FILE_BYTES
@@ -47,6 +48,7 @@ _STREAMED = (
     (systemd_journal.is_export, systemd_journal.read_export),
     (systemd_journal.is_json, systemd_journal.read_json),
     (event_record.is_xml, event_record.read_xml),
+    (apt_history.is_history, apt_history.read_history),
 )
 
 
@@ -246,6 +248,7 @@ def _new_start(record: LogRecord, at: float, name: str, previous: float | None) 
     return LogEvent(
         at=at,
         kind=EventKind.START,
+        name=record.start,
         file=name,
         line=record.line,
         by="journal",

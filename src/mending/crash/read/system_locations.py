@@ -8,8 +8,10 @@ from mending.disk.files import FileFound, Files, FilesUnavailableError
 from mending.disk.system import systems_on
 
 _PLACES = ("var/log", "run/log", "var/lib/systemd/pstore", "sys/fs/pstore", "var/crash")
-_NAMES = ("kern.log", "messages", "syslog", "dmesg", "console", "dpkg.log", "wtmp")
-_UNREAD = (".zst", ".lz4", ".bz2")
+_NAMES = (
+    *("kern.log", "messages", "syslog", "dmesg", "console", "dpkg.log", "wtmp", "history.log"),
+    *("dnf.log", "dnf.rpm.log", "yum.log", "pacman.log"),
+)
 _JOURNALS = (".journal", ".journal~")
 _SNAPSHOTS = ".snapshots"
 _DEPTH, _MOST, _FOLDERS = 2, 400, 400
@@ -39,7 +41,7 @@ def records_in_folder(files: Files) -> list[FileFound]:
 
 
 def _kept(found: list[FileFound]) -> list[FileFound]:
-    return [file for file in found if file.bytes and not file.path.endswith(_UNREAD)][:_MOST]
+    return [file for file in found if file.bytes][:_MOST]
 
 
 def _below(files: Files, folder: str, depth: int) -> list[FileFound]:
@@ -58,6 +60,8 @@ def _is_log(path: str) -> bool:
     name = path.rpartition("/")[2]
     if name.endswith(_JOURNALS):
         return name.startswith("system")
+    if "/zypp/history" in path:
+        return True
     return "/pstore/" in path or "/crash/" in path or name.startswith(_NAMES)
 
 

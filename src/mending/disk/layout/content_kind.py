@@ -1,14 +1,22 @@
 """What a file is, told by how it begins."""
 
 from mending.disk.volume import ENCRYPTED
-from mending.formats.evidence import dump, event_log
-from mending.formats.filesystem import ntfs
+from mending.formats.evidence import binary_journal, dump, event_log, older_event_log, wtmp
+from mending.formats.filesystem import ext, ntfs, signatures
 from mending.formats.firmware import efi_variables
 from mending.formats.nt import hive_base
 from mending.formats.partition import gpt, mbr
+from mending.model import Window
 
-HEAD_BYTES = 8192
+HEAD_BYTES = 68 << 10
 """How much of a file has to be seen."""
+_RECORDS = (
+    dump.is_dump,
+    event_log.is_log,
+    older_event_log.is_older_log,
+    binary_journal.is_journal,
+    wtmp.is_wtmp,
+)
 
 
 def content_kind_of(head: bytes) -> str:
@@ -20,7 +28,7 @@ def content_kind_of(head: bytes) -> str:
     """
     if efi_variables.is_store(head[:100]):
         return "variables"
-    if dump.is_dump(head) or event_log.is_log(head):
+    if any(is_kind(head) for is_kind in _RECORDS):
         return "records"
     if head[:4] == hive_base.MAGIC:
         return "hive"
@@ -29,7 +37,11 @@ def content_kind_of(head: bytes) -> str:
     blank = len(head) == HEAD_BYTES and not any(
         head
     )  # a wiped disk starts like this; no other evidence does
-    if signed or named or blank:
+    window = Window(head)
+    bare = (
+        ext.looks_like(window) or signatures.recognise(window) is not None
+    )  # one volume, no table
+    if signed or named or blank or bare:
         return "disk"
     try:
         head[: max(len(head) - 3, 0)].decode("utf-8")  # the cut may go through a character

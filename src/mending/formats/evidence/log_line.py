@@ -3,7 +3,8 @@ the line begins.
 
 Sources: RFC 5424 6 (version, time, host, program, structured data); RFC 3164 4.1 (month, day, time,
 host, tag); Linux `kernel/printk/printk.c` (seconds since the start in brackets); `dpkg(1)`, its log
-(time, action, package, versions).
+(time, action, package, versions); `pacman(8)`, `zypper(8)`: their logs (time in brackets; columns
+between bars).
 """
 
 import re
@@ -22,6 +23,8 @@ _ISO = re.compile(
     r"^(\d{4}-\d\d-\d\d[T ]\d\d:\d\d:\d\d\S*)\s+(?:(\S+) ([^\s:\[]{1,64})(?:\[\d+\])?:(?:"
     r" |$))?(.*)$"
 )
+_BRACKETS = re.compile(r"^\[(\d{4}-\d\d-\d\d[T ]\d\d:\d\d)((?::\d\d)?\S*?)\] (.*)$")
+_BARS = re.compile(r"^(\d{4}-\d\d-\d\d \d\d:\d\d:\d\d)(\|.*)$")
 _KERNEL = re.compile(r"^\[ *(\d+\.\d+)\](?:\[ *[TC]\d+\])? ?(.*)$")
 
 
@@ -53,6 +56,11 @@ def read_line(raw: bytes, number: int) -> Line:
             seconds,
             match.group(1),
         )
+    if match := _BRACKETS.match(text):
+        rest = match.group(2) if match.group(2)[:1] == ":" else f":00{match.group(2)}"
+        return _line(f"{match.group(1)}{rest}", "", match.group(3), number)
+    if match := _BARS.match(text):
+        return _line(match.group(1), "", match.group(2), number)
     if match := _ISO.match(text):
         return _line(match.group(1), match.group(3) or "", match.group(4), number)
     seconds, words = _since_start(text)

@@ -1,4 +1,4 @@
-"""Journals of systemd as they lie on a disk.
+"""A journal of systemd, entry by entry.
 
 A file is a header and, behind it, objects one after the other: *data* (one field with its value,
 written once however many entries have it, perhaps packed), *entries* (two clocks, the identifier of
@@ -25,7 +25,7 @@ Read = Callable[[int, int], bytes]
 
 MAGIC = b"LPKSHHRH"
 HEAD_BYTES = 208
-_COMPACT, _KNOWN = 16, 31
+_PACKED_LZ4, _COMPACT, _KNOWN = 2, 16, 31
 _ONLINE = 1
 _DATA, _ENTRY, _ARRAY = 1, 3, 6
 _TABLES = (4, 5)
@@ -49,12 +49,14 @@ class JournalHeader(msgspec.Struct, frozen=True):
 
     Attributes:
         compact: places have 32 bits.
+        packed: whether values may be packed in a way that shows no sign at their beginning (LZ4).
         online: whether whoever wrote it had not closed it.
         start: where the objects begin; `end` where they should end.
         entries: how many there are; `array` is where the first array of them is.
     """
 
     compact: bool
+    packed: bool
     online: bool
     start: int
     end: int
@@ -88,7 +90,9 @@ def read_header(head: bytes) -> JournalHeader | None:
     if flags & ~_KNOWN or not HEAD_BYTES <= size < 1 << 20:
         return None
     online = head[16] == _ONLINE
-    return JournalHeader(bool(flags & _COMPACT), online, size, size + arena, count, array)
+    return JournalHeader(
+        bool(flags & _COMPACT), bool(flags & _PACKED_LZ4), online, size, size + arena, count, array
+    )
 
 
 class Journal:
@@ -100,11 +104,12 @@ class Journal:
         header: as `read_header` gives it.
 
     Attributes:
+        read: see there.
         problems: what was damaged, as far as it was read.
     """
 
     def __init__(self, read: Read, size: int, header: JournalHeader) -> None:
-        self._read, self._size, self.header = read, size, header
+        self.read, self._size, self.header = read, size, header
         self.problems: list[Problem] = []
         self._pieces: dict[int, bytes] = {}
         self._known: dict[int, tuple[bytes, bytes] | None] = {}
@@ -112,8 +117,8 @@ class Journal:
     def entries(self) -> Iterator[Entry]:
         """The entries in the order in which they were written."""
         last = 0
-        for offset in self._listed():
-            entry = self._entry(offset) if offset > last else None
+        for offset in self.listed():
+            entry = self.entry(offset) if offset > last else None
             if entry is None:
                 self._wrong(offset, "entry-damaged", "no entry")
                 break
@@ -121,9 +126,11 @@ class Journal:
             yield entry
         yield from self._walked(last)
 
-    def _listed(self) -> Iterator[int]:
-        """Places of entries by the chain of arrays; a place of 0 ends one that is not full."""
-        at, seen = self.header.array, 0
+    def listed(self, array: int | None = None) -> Iterator[int]:
+        """Places of entries by a chain of arrays, that of all entries where none is named; a place
+        of 0 ends one that is not full.
+        """
+        at, seen = self.header.array if array is None else array, 0
         width = 4 if self.header.compact else 8
         while at and seen < _MOST_ARRAYS:
             body = self._object(at, _ARRAY)
@@ -156,19 +163,19 @@ class Journal:
             size = self._size_at(at)
             if size is None:
                 return
-            if self._bytes(at, 1) == bytes([_ENTRY]):
-                entry = self._entry(at)
+            if self.bytes_at(at, 1) == bytes([_ENTRY]):
+                entry = self.entry(at)
                 if entry is None:
                     self._wrong(at, "entry-damaged", "no entry")
                     return
                 yield entry
             at = _aligned(at + size)
 
-    def _entry(self, offset: int) -> Entry | None:
+    def entry(self, offset: int) -> Entry | None:
         """The entry at a place; None where there is none."""
         if offset % 8 or not self.header.start <= offset < self._size:
             return None
-        data = self._bytes(offset, _USUAL_ENTRY)
+        data = self.bytes_at(offset, _USUAL_ENTRY)
         if len(data) < _ENTRY_HEAD.size:
             return None
         kind, size, _, realtime, monotonic, boot = _ENTRY_HEAD.unpack_from(data)
@@ -179,7 +186,7 @@ class Journal:
         step, sign = (4, "I") if self.header.compact else (16, "Q8x")
         count = min((size - _ITEMS_AT) // step, _MOST_ITEMS)
         if _ITEMS_AT + count * step > len(data):
-            data = self._bytes(offset, _ITEMS_AT + count * step)
+            data = self.bytes_at(offset, _ITEMS_AT + count * step)
             count = min(count, (len(data) - _ITEMS_AT) // step)
         items = struct.unpack_from(
             f"<{count}I" if step == 4 else "<" + sign * count, data, _ITEMS_AT
@@ -203,9 +210,22 @@ class Journal:
                 found[pair[0]] = pair[1]
         return found
 
+    def referring(self, offset: int) -> Iterator[int]:
+        """Places of the entries that have a value (*data object*: first entry, then an array)."""
+        head = self.bytes_at(offset, 64)
+        if len(head) == 64 and head[0] == _DATA:
+            first, array = struct.unpack_from("<QQ", head, 40)
+            if first:
+                yield first
+            yield from self.listed(array)
+
+    def field(self, offset: int) -> tuple[bytes, bytes] | None:
+        """A value that is kept here, with its name; None for others."""
+        return self._field(offset)[0]
+
     def _field(self, offset: int) -> tuple[tuple[bytes, bytes] | None, bool]:
         """A field that is kept, else None; and whether more entries than one have it."""
-        head = self._bytes(offset, _OBJECT.size + 56 + _PEEK)
+        head = self.bytes_at(offset, _OBJECT.size + 56 + _PEEK)
         if len(head) < _OBJECT.size or head[0] != _DATA:
             return None, False
         _, flags, size = _OBJECT.unpack_from(head)
@@ -216,7 +236,7 @@ class Journal:
         packed = flags & (_XZ | _LZ4 | _ZSTD)
         if not packed and not head[start:].startswith(_KEPT):
             return None, repeats
-        payload = self._bytes(offset + start, min(size - start, _MOST_VALUE))
+        payload = self.bytes_at(offset + start, min(size - start, _MOST_VALUE))
         data = _unpacked(payload, packed) if packed else payload
         name = next((each for each in _KEPT if data.startswith(each)), None)
         return ((name, data[len(name) :]) if name is not None else None), repeats
@@ -226,31 +246,32 @@ class Journal:
         size = self._size_at(offset)
         if size is None:
             return None
-        data = self._bytes(offset, size)
+        data = self.bytes_at(offset, size)
         return data[_OBJECT.size :] if len(data) == size and data[0] == kind else None
 
     def _size_at(self, offset: int) -> int | None:
         """The length of the object at a place; None where there can be none."""
         if offset % 8 or not self.header.start <= offset < self._size:
             return None
-        head = self._bytes(offset, _OBJECT.size)
+        head = self.bytes_at(offset, _OBJECT.size)
         if len(head) < _OBJECT.size:
             return None
         kind, _, size = _OBJECT.unpack(head)
         sound = 1 <= kind <= 7 and _OBJECT.size <= size <= self._size - offset
         return size if sound and (size <= _MOST_OBJECT or kind in _TABLES) else None
 
-    def _bytes(self, offset: int, length: int) -> bytes:
+    def bytes_at(self, offset: int, length: int) -> bytes:
+        """Bytes of the file; fewer where it ends or cannot be read."""
         number, into = divmod(offset, _PIECE)
         if into + length <= _PIECE:
             piece = self._pieces.get(number)
             if piece is None:
                 if len(self._pieces) >= _PIECES:
                     self._pieces.pop(next(iter(self._pieces)))
-                piece = self._read(number * _PIECE, _PIECE)
+                piece = self.read(number * _PIECE, _PIECE)
                 self._pieces[number] = piece
             return piece[into : into + length]
-        return self._read(offset, length)
+        return self.read(offset, length)
 
     def _wrong(self, offset: int, code: str, found: str) -> None:
         if len(self.problems) < 8:
