@@ -168,6 +168,8 @@ class RealJournals(InFolder):
         self.assertNotIn("unclean", [start["ended"] for start in found["starts"][: -len(ENDS)]])
         silent = [crash for crash in found["crashes"] if crash["kind"] == "unclean-stop"]
         self.assertEqual(len(silent), 0)  # nothing in the records says a word of either
+        self.assertEqual(len(found["silent_ends"]), 2)
+        self.assertTrue(all(end["last"] for end in found["silent_ends"]), found["silent_ends"])
         times = [read_time(start["at"])[0] for start in starts]
         self.assertEqual(times, sorted(times))
         self.assertLess(times[-1] - times[0], timedelta(hours=1).total_seconds())

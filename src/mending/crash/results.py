@@ -59,8 +59,8 @@ class CrashResult(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class StartResult(msgspec.Struct, frozen=True, kw_only=True):
-    """One start. `ended` is `clean unclean crash running unknown`; `minutes` until the last sign of
-    life.
+    """One start. `ended` is `clean unclean by-hand crash running unknown`; `minutes` until the last
+    sign of life.
     """
 
     at: str
@@ -68,6 +68,29 @@ class StartResult(msgspec.Struct, frozen=True, kw_only=True):
     minutes: float
     signed_in: bool
     code: str = ""
+
+
+class SilentEndResult(msgspec.Struct, frozen=True, kw_only=True):
+    """An end without a shutdown and without a crash.
+
+    Attributes:
+        last: the last words in the records, and who wrote them; empty where that is not at hand.
+        silent_seconds: from them to the next start.
+        signs: what was told in the ten minutes before, such as `heat`.
+        reset: why the processor began anew, in the words of the next kernel; `watchdog`: whether
+            that was a watchdog.
+        by_hand: whether somebody held the power key: empty for no, `answered` where the PC still
+            did, `hung` where it was silent before, `unknown` where that is not told.
+    """
+
+    at: str
+    last: str
+    silent_seconds: float
+    signs: tuple[str, ...]
+    reset: str
+    watchdog: bool
+    by_hand: str
+    says: str
 
 
 class LoopResult(msgspec.Struct, frozen=True, kw_only=True):
@@ -197,6 +220,7 @@ class CrashesResult(
     crashes: tuple[CrashResult, ...]
     hours: float = 0.0
     starts: tuple[StartResult, ...] = ()
+    silent_ends: tuple[SilentEndResult, ...] = ()
     loops: tuple[LoopResult, ...] = ()
     onset: OnsetResult | None = None
     suspects: tuple[SuspectResult, ...] = ()

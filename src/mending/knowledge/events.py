@@ -34,10 +34,15 @@ class EventKind(StrEnum):
     REPAIR_TRIED = "repair-tried"
     RESTORE_POINT = "restore-point"
     CLOCK_SET = "clock-set"
+    POWER_KEY = "power-key"
+    POWER = "power"
+    RESET_REASON = "reset-reason"
 
 
 class NumberedRow(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """An entry known by who wrote it and by its number; no numbers: all of that author's."""
+    """An entry known by who wrote it and by its number; no numbers: all of that author's. `hand`
+    names values that are set where a person held the power key.
+    """
 
     by: str
     numbers: tuple[int, ...]
@@ -45,6 +50,7 @@ class NumberedRow(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     what: str = ""
     name: tuple[str, ...] = ()
     code: tuple[str, ...] = ()
+    hand: tuple[str, ...] = ()
     before: bool = False
 
 

@@ -8,52 +8,75 @@ from rich.console import RenderableType
 from mending.cli.show.console import indented, minute, plain_id, rows, text, title
 from mending.crash.results import (
     CrashesResult,
+    CrashResult,
     ErrorsResult,
     LoopResult,
     OnsetResult,
     RepairAttempt,
     RestoreResult,
+    SilentEndResult,
     SuspectResult,
 )
 
-_SUSPECTS, _LOOPS, _WARNED = 5, 4, 3
-_FEW = 3.0
+_SUSPECTS, _LOOPS, _WARNED, _SILENT = 5, 4, 3, 4
+_FEW, _LIKELY = 3.0, 0.5
 _CLOSE, _MILLION = 0.15, 1e6
-_ENDINGS = ("clean", "crash", "unclean", "unknown", "running")
+_ENDINGS = ("clean", "crash", "unclean", "by-hand", "unknown", "running")
 
 
 def in_short(result: CrashesResult) -> Iterator[RenderableType]:
     """What it comes to, before the evidence: which crash, since when, with what, what to do."""
     cells: list[tuple[object, ...]] = []
-    counted = Counter((crash.code, crash.name) for crash in result.crashes if crash.code)
+    counted = Counter(_kind(crash) for crash in result.crashes)
     if counted:
-        ((code, name), count), *others = counted.most_common()
-        more = (
-            f" and {len(others)} other {'code' if len(others) == 1 else 'codes'}" if others else ""
-        )
-        cells.append(("stops with", f"{code} {name}, {count} x{more}"))
+        (kind, count), *others = counted.most_common()
+        more = f" and {len(others)} other {'kind' if len(others) == 1 else 'kinds'}"
+        cells.append(("stops with", f"{kind}, {count} x{more if others else ''}"))
+    if result.silent_ends:
+        count = len(result.silent_ends)
+        cells.append(("goes silent", f"{count} x; the last time {result.silent_ends[-1].says}"))
     for loop in result.loops[-1:]:
         cells.append(("restarts", loop.says))
     if result.onset is not None and result.onset.sure >= _FEW:
         cells.append(
             ("since", f"between {minute(result.onset.from_)} and {minute(result.onset.to)} UTC")
         )
-    blamed = next((suspect for suspect in result.suspects if suspect.blamed), None)
-    if blamed is not None:
-        cells.append(("with", blamed.change))
-    if result.restore_point is not None and (cells[1:] or result.restore_point.id):
-        point = result.restore_point
-        cells.append(
-            ("do", f"go back to restore point {point.id}, {point.why}" if point.id else point.why)
-        )
-    if len(cells) > 1:
+    cells += _what_to_do(result)
+    if cells:
         yield from _part("in short", cells)
+
+
+def _kind(crash: CrashResult) -> str:
+    named = " ".join(part for part in (crash.code, crash.name) if part) or crash.headline
+    return f"{named}, in {crash.module}" if crash.module and not crash.code else named
+
+
+def _what_to_do(result: CrashesResult) -> Iterator[tuple[object, ...]]:
+    """With what it began, as far as that is known, and what that asks for."""
+    point, first = result.restore_point, next(iter(result.suspects), None)
+    blamed = first if first is not None and first.blamed else None
+    likely = first if first is not None and first.share >= _LIKELY and not first.plugged else None
+    if blamed is not None:
+        yield ("with", blamed.change)
+    elif likely is not None:
+        yield ("with", f"perhaps {likely.change}: it fits best, which may be chance")
+    suspect = blamed or likely
+    if point is not None and point.id:
+        yield ("do", f"go back to restore point {point.id}, {point.why}")
+    elif suspect is not None and suspect.plugged:
+        yield ("do", "leave it unplugged")
+    elif suspect is not None:
+        yield ("do", f"put back what was there before {suspect.change}, and see whether it goes on")
+    elif result.crashes and result.crashes[-1].suspects:
+        yield ("do", f"look at {', '.join(map(plain_id, result.crashes[-1].suspects))} first")
 
 
 def timeline_parts(result: CrashesResult) -> Iterator[RenderableType]:
     """Each part that there is something to say about."""
     if result.starts:
         yield from _part("starts", [("", _starts(result))])
+    if result.silent_ends:
+        yield from _part("silent ends", list(_silent(result.silent_ends)))
     if result.loops:
         yield from _part("restarts for ever", [_loop(loop) for loop in result.loops[:_LOOPS]])
     if result.onset is not None:
@@ -102,9 +125,18 @@ _ENDED = {
     "clean": "as they should",
     "crash": "in a crash",
     "unclean": "without being shut down",
+    "by-hand": "by the power key while it still answered",
     "unknown": "nobody knows how",
     "running": "with the records",
 }
+
+
+def _silent(ends: tuple[SilentEndResult, ...]) -> Iterator[tuple[object, ...]]:
+    """The newest, each with its last words."""
+    for end in ends[: -_SILENT - 1 : -1]:
+        yield (minute(end.at), f"{end.says}{f'; last words: {end.last}' if end.last else ''}")
+    if len(ends) > _SILENT:
+        yield ("", f"and {len(ends) - _SILENT} earlier ones; --json has all of them")
 
 
 def _onset(onset: OnsetResult) -> Iterator[tuple[object, ...]]:

@@ -12,6 +12,7 @@ from mending.crash.judge.onset import Onset, find_onset
 from mending.crash.judge.patterns import loops, patterns
 from mending.crash.judge.pointing import Contents, fails_in_kernel, names_in
 from mending.crash.judge.restore_points import fitted, points_of, recommended
+from mending.crash.judge.silent_ends import without_hands
 from mending.crash.judge.suspects import Pointers, suspects
 from mending.crash.judge.timeline import Run, Timeline, timeline
 from mending.crash.lookup import look_up
@@ -67,6 +68,7 @@ def analyse(
     firsts = [read_file.first for read_file in reads if read_file.first is not None]
     lasts = [read_file.last for read_file in reads if read_file.last is not None]
     line = timeline(events, min(firsts, default=None), max(lasts, default=None), lasts)
+    line, silent = without_hands(line)
     failing = main_kind(line, crashes)
     pointers = Pointers(names_in(crashes), contents, fails_in_kernel(crashes))
     blamed = suspects(failing, pointers)
@@ -83,6 +85,7 @@ def analyse(
         crashes=(*crashes, *_of_runs(line, codes)),
         hours=round(line.seconds / 3600, 3),
         starts=tuple(_start(run) for run in line.runs),
+        silent_ends=silent,
         loops=loops(line),
         onset=_onset_result(failing, onset, (start, end)),
         suspects=blamed,

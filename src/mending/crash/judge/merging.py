@@ -63,10 +63,12 @@ def _events(events: Iterable[LogEvent]) -> list[LogEvent]:
         files.add(event.file)
         one = kept[number]
         place = f"{event.file}, line {event.line}" if event.line else event.file
+        later = (event.previous or 0.0) > (one.previous or 0.0)
         kept[number] = msgspec.structs.replace(
             one,
             also=(*one.also, place),
-            previous=_later(one.previous, event.previous),
+            previous=event.previous if later else one.previous,
+            words_before=event.words_before if later else one.words_before,
         )
     return kept
 
@@ -74,12 +76,6 @@ def _events(events: Iterable[LogEvent]) -> list[LogEvent]:
 def _is_identified(event: LogEvent) -> bool:
     """Whether its words hold the identifier of a start, which no other one has."""
     return event.kind is EventKind.START and event.by == "journal"
-
-
-def _later(one: float | None, other: float | None) -> float | None:
-    """The later of two signs of life."""
-    known = [at for at in (one, other) if at is not None]
-    return max(known, default=None)
 
 
 def _crashes(crashes: Sequence[CrashResult]) -> list[CrashResult]:

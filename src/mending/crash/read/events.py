@@ -10,6 +10,8 @@ from mending.knowledge import EventKind, EventTable, NumberedRow, WordsRow
 from mending.model import LogRecord, clean_text
 
 _HEX = re.compile(r"0x([0-9a-fA-F]{1,16})")
+_LOOKING_BACK = {EventKind.START, EventKind.POWER_KEY}
+_UNSET = {"", "0", "0x0", "false"}
 _FILE = re.compile(r"[^\\/ ]+\.\w{3}$")
 
 
@@ -23,7 +25,8 @@ class LogEvent(msgspec.Struct, frozen=True, kw_only=True):
         name: of the thing; `code`: of a crash, the stop code as a number, None where it is not
             told.
         previous: of a start, the time of the entry before it: the last sign of life of the run
-            before.
+            before; of a pressed power key, too. `words_before`: what that entry says.
+        by_hand: of an end, whether the entry says that somebody held the power key down.
         by: who wrote it, and the number of the entry; two authors may tell of the same start.
         earlier: whether it speaks of the run before the one in which it is written.
         also: where else it is written.
@@ -43,6 +46,8 @@ class LogEvent(msgspec.Struct, frozen=True, kw_only=True):
     line: int = 0
     by: str = ""
     previous: float | None = None
+    words_before: str = ""
+    by_hand: bool = False
     earlier: bool = False
     also: tuple[str, ...] = ()
     clock: float | None = None
@@ -59,8 +64,14 @@ class EventClassifier:
         self._words = [(row, row.expression) for row in table.words]
         self.marks = tuple(row.mark.encode() for row in table.words)
 
-    def event(self, record: LogRecord, file: str, previous: float | None = None) -> LogEvent | None:
-        """The event that an entry tells of; None for one that tells of nothing, or has no time."""
+    def event(
+        self, record: LogRecord, file: str, previous: float | None = None, words_before: str = ""
+    ) -> LogEvent | None:
+        """The event that an entry tells of; None for one that tells of nothing, or has no time.
+
+        Args:
+            previous, words_before: time and words of the entry in front of it.
+        """
         if record.at is None:
             return None
         if record.number is not None:
@@ -80,7 +91,8 @@ class EventClassifier:
             file=file,
             line=record.line,
             by=record.by,
-            previous=previous if word.kind is EventKind.START else None,
+            previous=previous if word.kind in _LOOKING_BACK else None,
+            words_before=(clean_text(words_before, 200) if word.kind is EventKind.START else ""),
             clock=record.clock,
             built=kernel_log.built(record.text) if word.kind is EventKind.START else None,
         )
@@ -123,8 +135,15 @@ def _numbered(
         line=record.line,
         by=f"{row.by} {record.number}",
         previous=previous if kind is EventKind.START else None,
+        by_hand=any(
+            record.data.get(name, "").strip().casefold() not in _UNSET for name in row.hand
+        ),
         earlier=row.before,
     )
+
+
+def _is_set(value: str) -> bool:
+    return value.strip().casefold() not in _UNSET
 
 
 def _crash(record: LogRecord, at: float, file: str) -> LogEvent | None:

@@ -3,6 +3,10 @@ file is searched for marks, and only what holds one is looked at; a file that ca
 walked entry by entry.
 """
 
+from collections.abc import Callable
+from functools import partial
+
+import msgspec
 from ahocorasick_rs import BytesAhoCorasick, Implementation
 
 from mending.crash.read import text_logs
@@ -19,7 +23,7 @@ from mending.formats.evidence.binary_journal import (
     record,
 )
 from mending.knowledge import Codes, EventKind
-from mending.model import InputError, LogRecord, ReadError
+from mending.model import InputError, LogRecord, ReadError, clean_text
 from mending.source import Source
 
 _MOST_EVENTS, _CRASH_LINES = 200_000, 200
@@ -80,6 +84,7 @@ def _read(reading: "_Reading", size: int, header: JournalHeader) -> "_Reading":
     before: float | None = None
     for number, entry in enumerate(walking.journal.entries()):
         walking.take(number, entry, before)
+        walking.words_before = partial(walking.words_of, entry.offset)
         before = walking.last = entry.realtime / 1e6
         walking.count = number + 1
     return walking
@@ -102,6 +107,8 @@ def _take_found(reading: "_Reading", table: binary_journal.EntryTable) -> None:
             if entry is None:
                 return
             before = float(table.realtimes[number - 1]) / 1e6 if number else None
+            if number and turns[number - 1]:
+                reading.words_before = partial(reading.words_of, int(table.offsets[number - 1]))
             following = number + 1
             if not reading.take(number, entry, before):
                 break
@@ -120,6 +127,7 @@ class _Reading:
         self.first: float | None = None
         self.last: float | None = None
         self.count = 0
+        self.words_before: Callable[[], str] = str
         self._boot, self._base, self._left = "", 0.0, 0
 
     def take(self, number: int, entry: Entry, before: float | None) -> bool:
@@ -134,13 +142,23 @@ class _Reading:
         if len(self.events) >= _MOST_EVENTS:
             return False
         if entry.boot != self._boot:
-            self.events.append(_start(self.name, entry, number + 1, before))
+            start = _start(self.name, entry, number + 1, before)
+            words = self.words_before()
+            self.events.append(msgspec.structs.replace(start, words_before=words))
             self._boot, self._left = entry.boot, 0
         elif abs(at - clock - self._base) > CLOCK_JUMP:
             self.events.append(clock_set(self.name, number + 1, at, clock))
         self._base = at - clock
         self._look_at(number, entry, before)
         return self._left > 0
+
+    def words_of(self, offset: int) -> str:
+        """What an entry says, and who says it."""
+        entry = self.journal.entry(offset)
+        if entry is None:
+            return ""
+        told = record(entry, self.journal.values(entry), 0)
+        return clean_text(f"{told.by}: {told.text}" if told.by else told.text, 200)
 
     def _look_at(self, number: int, entry: Entry, before: float | None) -> None:
         values = self.journal.values(entry)

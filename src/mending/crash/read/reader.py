@@ -33,7 +33,7 @@ from mending.formats.evidence import (
 )
 from mending.formats.package import apt_history
 from mending.knowledge import Codes, EventKind, EventTable
-from mending.model import InputError, LogRecord, decode_text
+from mending.model import InputError, LogRecord, clean_text, decode_text
 from mending.model.limits import TABLE_FILE_BYTES
 from mending.source import MemorySource, Source, unpacked
 
@@ -212,15 +212,15 @@ def _of_records(
     events: list[LogEvent] = []
     notes: list[str] = []
     first = last = base = None
-    zoned, start = True, ""
+    zoned, start, said = True, "", ""
     for record in _until_damage(records, notes):
         if record.at is None:
             continue
         first = record.at if first is None else first
         zoned = zoned and record.zoned
-        event = typist.event(record, name, last)
+        event = typist.event(record, name, last, said)
         if record.start and record.start != start:
-            events.append(_new_start(record, record.at, name, last))
+            events.append(_new_start(record, record.at, name, last, said))
             start = record.start
             base = None
         if record.clock is not None:
@@ -230,6 +230,7 @@ def _of_records(
         if event is not None and not (record.start and event.kind is EventKind.START):
             events.append(event)
         last = record.at
+        said = f"{record.by}: {record.text}" if record.by else record.text
         if len(events) >= _MOST_EVENTS:
             notes.append(f"{name}: only the first {_MOST_EVENTS} events count.")
             break
@@ -244,7 +245,9 @@ def _of_records(
     )
 
 
-def _new_start(record: LogRecord, at: float, name: str, previous: float | None) -> LogEvent:
+def _new_start(
+    record: LogRecord, at: float, name: str, previous: float | None, said: str
+) -> LogEvent:
     return LogEvent(
         at=at,
         kind=EventKind.START,
@@ -253,6 +256,7 @@ def _new_start(record: LogRecord, at: float, name: str, previous: float | None) 
         line=record.line,
         by="journal",
         previous=previous,
+        words_before=clean_text(said, 200),
         clock=record.clock,
         says=f"the journal calls this start {record.start[:8]}",
     )

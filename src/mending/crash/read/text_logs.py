@@ -36,6 +36,7 @@ _MACHINERY = {
     "do_exit.cold",
 }
 """Functions that report a crash; who calls them is what counts."""
+_NOTHING = LogRecord(at=None)
 _BANK = re.compile(r"Bank (\d+): ?([0-9a-f]+)")
 
 
@@ -82,10 +83,11 @@ def read_log(
     for entry in seen:
         record = log_line.with_year(entry.line, years.next(entry.line.short))
         times[record.line] = record.at
-        previous = (
-            log_line.with_year(entry.before, years.year).at if entry.before is not None else None
+        before = (
+            log_line.with_year(entry.before, years.year) if entry.before is not None else _NOTHING
         )
-        event = typist.event(record, name, previous) if not entry.edge else None
+        words = f"{before.by}: {before.text}" if before.by else before.text
+        event = typist.event(record, name, before.at, words) if not entry.edge else None
         if event is not None:
             events.append(event)
     known = [at for at in times.values() if at is not None]
