@@ -28,6 +28,7 @@ def run() -> None:
         return f"{counts[part] / max(counts[whole], 1):.1%} of {counts[whole]}"
 
     print(f"starts and crashes counted once, written twice: {share('counted', 'all')}")
+    print(f"the same counts and ranks, written once, twice, three times: {share('same', 'all')}")
     mean = statistics.mean(hours)
     print(f"onset inside: {share('held', 'onset')}; mean width {mean:.0f} hours of the calendar")
     print(f"guilty change first where crashes name it: {share('named first', 'named')}")
@@ -38,13 +39,27 @@ def run() -> None:
 
 def _judged(seed: int) -> tuple[list[str], float | None]:
     story = records(seed)
-    with tempfile.TemporaryDirectory() as folder:
-        laid_out(story, Path(folder))
-        found = read_crashes("pc", log_files(Path(folder)), folder)
+    once = {name: data for name, data in story.files.items() if name != "kern.log"}
+    thrice = story.files | {f"copy/{name}": data for name, data in once.items()}
+    found = _read(story)
+    others = [_read(story._replace(files=files)) for files in (once, thrice)]
     told = ["all"]
     if (len(found.crashes), len(found.starts)) == (story.crashes, story.starts):
         told.append("counted")
+    if all(_ranks(other) == _ranks(found) for other in others):
+        told.append("same")
     return _counted(story, found, told)
+
+
+def _read(story: Records) -> CrashesResult:
+    with tempfile.TemporaryDirectory() as folder:
+        laid_out(story, Path(folder))
+        return read_crashes("pc", log_files(Path(folder)), folder)
+
+
+def _ranks(found: CrashesResult) -> tuple[object, ...]:
+    ranks = [(suspect.change, suspect.at) for suspect in found.suspects]
+    return len(found.crashes), len(found.starts), ranks
 
 
 def _counted(

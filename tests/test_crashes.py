@@ -201,6 +201,17 @@ class Forms(InFolder):
         self.assertEqual(len(kernel_log.taint_says("POEX?")), 4)
 
 
+class Memory(InFolder):
+    def test_the_memory_of_a_kernel_is_no_log(self):
+        elf = b"\x7fELF\x02\x01\x01".ljust(16, b"\0") + b"\x04\0\x3e\0"
+        for head in (b"KDUMP   ", b"makedumpfile\0", elf):
+            core = self.folder / "vmcore"
+            core.write_bytes(head.ljust(4096, b"\0") + OOPS.encode())
+            found = self.json_here("crashes", core)
+            self.assertEqual(found["crashes"], [])
+            self.assertIn("not searched", found["notes"][0])
+
+
 class OnDisks(InFolder):
     @needs("mke2fs")
     def test_the_end_of_a_log_that_is_longer_than_what_is_held(self):

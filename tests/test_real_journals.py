@@ -7,6 +7,7 @@ import re
 import subprocess
 import unittest
 from datetime import timedelta
+from pathlib import Path
 from random import Random
 from unittest.mock import patch
 
@@ -16,8 +17,16 @@ from mending.formats.evidence.binary_journal import HEAD_BYTES, Journal, read_he
 from mending.knowledge import base_codes, base_events
 from mending.model import read_time
 from mending.source import MemorySource
-from tests.machine import QEMU, screen_of
-from tests.real import START, bios_disk, needs_real
+from tests.machine import OVMF, QEMU, screen_of
+from tests.real import (
+    ROOT_START,
+    START,
+    bios_disk,
+    grub_loader,
+    menu,
+    needs_real,
+    uefi_disk,
+)
 from tests.support import SECTOR, InFolder, needs, tool
 
 PRINTER = "journalctl"
@@ -63,6 +72,7 @@ case $day in
     systemctl poweroff ;;
 esac
 """
+PANICS = "modprobe efi_pstore\nsleep 1\nsysctl -q kernel.panic=0\necho c > /proc/sysrq-trigger\n"
 ENDS = ("Power down", "end Kernel panic", "OFFICE-CUT", "Power down")
 
 
@@ -96,39 +106,63 @@ def printed(path):
     ]
 
 
+class Office(InFolder):
+    def open_office(self, path, start, story):
+        """Give a system a unit with this story, in the root that starts at this sector."""
+        volume = f"{path}?offset={start * SECTOR}"
+        wants = "/etc/systemd/system/multi-user.target.wants"
+        for place, text in (
+            ("/etc/systemd/system/office.service", UNIT),
+            ("/usr/local/office.sh", story),
+        ):
+            (self.folder / "held").write_text(text)
+            tool("debugfs", "-w", "-R", f"write {self.folder / 'held'} {place}", volume)
+        tool("debugfs", "-w", "-R", f"symlink {wants}/office.service ../office.service", volume)
+        return volume
+
+    def started(self, path, firmware, end, **more):
+        shown = screen_of(
+            path, firmware, end, seconds=400, memory=768, idle=200, bus=",if=virtio", **more
+        )
+        self.assertIn(end, shown, shown[-2000:])
+
+
+@needs(QEMU, OVMF, "sfdisk", "debugfs", "mkfs.fat", "mcopy", "grub-mkimage")
+class Firmware(Office):
+    @needs_real
+    def test_last_words_that_firmware_keeps(self):
+        loader = grub_loader(self.folder / "grub.efi")
+        inside = {"EFI/BOOT/BOOTX64.EFI": loader, "EFI/ferry/grub.cfg": menu().encode()}
+        path = uefi_disk(self.folder / "pc.img", inside)
+        self.open_office(path, ROOT_START, PANICS)
+        store = self.folder / "remembered.fd"
+        store.write_bytes(Path(str(OVMF).replace("CODE", "VARS")).read_bytes())
+        self.started(path, "uefi", ENDS[1], store=store, keep=True)
+        found = self.json_here("crashes", store)
+        self.assertEqual([crash["kind"] for crash in found["crashes"]], ["panic"])
+        crash = found["crashes"][0]
+        self.assertIn("sysrq", " ".join([crash["headline"], crash["reason"], *crash["trace"]]))
+        self.assertIsNotNone(crash["at"])
+        case = self.folder / "case"
+        self.run_here("open", case)
+        self.run_here("add", case, store)
+        self.assertEqual(len(self.json_here("crashes", case)["crashes"]), 1)
+
+
 @needs(PRINTER, QEMU, "sfdisk", "debugfs")
-class RealJournals(InFolder):
+class RealJournals(Office):
     reader = Reader(base_codes(), base_events())
 
     def disk(self):
         """A system whose office unit does something else at each start."""
         path = bios_disk(self.folder / "pc.img")
-        volume = f"{path}?offset={START * SECTOR}"
-        wants = "/etc/systemd/system/multi-user.target.wants"
-        for place, text in (
-            ("/etc/systemd/system/office.service", UNIT),
-            ("/usr/local/office.sh", STORY),
-        ):
-            (self.folder / "held").write_text(text)
-            tool("debugfs", "-w", "-R", f"write {self.folder / 'held'} {place}", volume)
-        tool("debugfs", "-w", "-R", f"symlink {wants}/office.service ../office.service", volume)
-        return path, volume
+        return path, self.open_office(path, START, STORY)
 
     @needs_real
     def test_four_starts_of_a_real_system(self):
         path, volume = self.disk()
         for end in ENDS:
-            shown = screen_of(
-                path,
-                "bios",
-                end,
-                seconds=400,
-                memory=768,
-                idle=200,
-                bus=",if=virtio",
-                keep_disk=True,
-            )
-            self.assertIn(end, shown, shown[-2000:])
+            self.started(path, "bios", end, keep_disk=True)
         journals = self.compared(volume)
         self.told_of(path)
         self.damaged(min(journals, key=len))

@@ -77,11 +77,10 @@ class Case(msgspec.Struct, frozen=True):
 
 
 def crash_files(case: Case) -> list[LogFile]:
-    """The evidence of a case that may tell of crashes: everything but disks and what firmware
-    remembers.
-    """
-    kept = [item for item in case.state.evidence if item.sort not in {"disk", "variables"}]
-    return [log_file(item.copy or item.path, case.place_of(item)) for item in kept]
+    """The evidence of a case that may tell of crashes: every file but disks."""
+    kept = [item for item in case.state.evidence if item.sort != "disk"]
+    places = [(item, case.place_of(item)) for item in kept]
+    return [log_file(item.copy or item.path, place) for item, place in places if not place.is_dir()]
 
 
 def is_case(folder: Path) -> bool:

@@ -14,11 +14,13 @@ from mending.crash.read.clocks import CLOCK_JUMP, clock_set, straightened
 from mending.crash.read.dumps import crash_of_dump
 from mending.crash.read.events import EventClassifier, LogEvent
 from mending.crash.read.file_read import FileRead
+from mending.crash.read.firmware_dumps import dumps_in
 from mending.crash.read.journals import read_journal
 from mending.crash.read.wtmp_events import read_wtmp
-from mending.crash.results import RepairAttempt
+from mending.crash.results import CrashResult, RepairAttempt
 from mending.formats.evidence import (
     binary_journal,
+    core_dump,
     dump,
     event_log,
     event_record,
@@ -31,9 +33,10 @@ from mending.formats.evidence import (
     systemd_journal,
     wtmp,
 )
+from mending.formats.firmware import efi_variables
 from mending.formats.package import apt_history
 from mending.knowledge import Codes, EventKind, EventTable
-from mending.model import InputError, LogRecord, clean_text, decode_text
+from mending.model import InputError, LogRecord, Window, clean_text, decode_text, plain_time
 from mending.model.limits import TABLE_FILE_BYTES
 from mending.source import MemorySource, Source, unpacked
 
@@ -41,7 +44,10 @@ _HEAD = 8192
 _SMALL = 4 * 1024 * 1024
 """Largest file that is taken for one report; kernels' reports and repair logs have some ten KiB."""
 _MOST_EVENTS = 200_000
-_CRASH_LINES = 200
+_CRASH_LINES, _STORE_HEAD = 200, 100
+_CORE = (
+    "{}: the memory of a kernel that crashed; not searched. Its log, kept beside it, tells more."
+)
 _JSON = re.compile(rb"\s*(?:\{|\[\s*[\[{\]])")
 """How a JSON table begins; lines of kernels begin with a bracket, too, and a time in it."""
 _STREAMED = (
@@ -96,6 +102,10 @@ class Reader:
             return FileRead(
                 name=name, kind="dump", crashes=(crash_of_dump(name, held, self._codes),)
             )
+        if efi_variables.is_store(head[:_STORE_HEAD]):
+            return self._firmware(name, _held(stream, name), modified)
+        if core_dump.is_core(head):
+            return FileRead(name=name, kind="memory", notes=(_CORE.format(name),))
         if binary_journal.is_journal(head):
             held = source if whole else MemorySource(_held(stream, name))
             return read_journal(name, held, self._typist, self._codes)
@@ -120,6 +130,19 @@ class Reader:
                 crashes = tuple(text_logs.crashes_of_kernel(name, said, self._codes))
                 return msgspec.structs.replace(read, crashes=crashes)
         return self._text(name, stream, head, source if whole else None, modified)
+
+    def _firmware(self, name: str, data: bytes, modified: float) -> FileRead:
+        """Last words of kernels in what firmware remembers."""
+        crashes: list[CrashResult] = []
+        variables = efi_variables.read_store(Window(data)).record
+        for at, text in dumps_in(variables):
+            held = MemorySource(text)
+            read = self._text(name, io.BytesIO(text), text[:_HEAD], held, modified)
+            crashes += [
+                crash if crash.at else msgspec.structs.replace(crash, at=plain_time(at))
+                for crash in read.crashes
+            ]
+        return FileRead(name=name, kind="firmware", crashes=tuple(crashes))
 
     def _text(
         self, name: str, stream: BinaryIO, head: bytes, source: Source | None, modified: float
