@@ -34,7 +34,7 @@ class FlakyDrive(DiskTarget):
         self.bad, self.twice, self.slow = list(bad), list(twice), list(slow)
         self.gone_after, self.asked, self.now = gone_after, 0, 0.0
         self.failures, self.given = {}, []
-        self.curve = []
+        self.curve, self.says = [], []
 
     def clock(self):
         return self.now

@@ -101,7 +101,8 @@ class Flaky(InFolder):
             growing.close()
 
     def told(self, drive, growing):
-        def note(_safe, _size):
+        def note(now):
+            drive.says.append(now.says)
             safe = growing.record.safe
             kept = sum(safe.count_inside(*part) for part in self.used)
             drive.curve.append((drive.asked, kept))
@@ -128,6 +129,8 @@ class Flaky(InFolder):
         self.check_image(drive)
         total = self.used.total
         reached = next(asked for asked, kept in drive.curve if kept >= total * 0.95)
+        self.assertIn("files asked for: 100% safe", drive.says)
+        self.assertRegex(" ".join(drive.says), r"other files: \d+% safe.*free space: \d+% safe")
         self.assertLessEqual(reached, total * 1.10)
         wanted, others = done.parts
         self.assertEqual((wanted.files, others.files), (PERSONAL, OTHER))

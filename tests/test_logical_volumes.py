@@ -25,33 +25,36 @@ FIRST, MAPPED = 83_968, "ferry--vg-root"
 HOME = b"H" * 4096
 
 
+def group_disk(path, name, root=MAPPED, change=None, contents=None):
+    """A disk with an ESP that starts a kernel with this root, and the group behind it."""
+    volumes = placed(name, contents or {"root": _template("linux-root.ext4"), "home": HOME})
+    if change is not None:
+        volumes = change(volumes)
+    draft, at, parts = ImageDraft(DISK_SECTORS * SECTOR), FIRST, []
+    for number, data in enumerate(volumes):
+        parts.append((LVM_TYPE, at, len(data) // SECTOR, f"lvm{number}"))
+        for place in range(0, len(data), MIB):
+            if any(data[place : place + MIB]):
+                draft.put(at * SECTOR + place, data[place : place + MIB])
+        at += len(data) // SECTOR
+    put_guid_table(draft, DISK_GUID, [(gpt.EFI_SYSTEM, 2048, 81_920, "EFI"), *parts])
+    loader = unified(
+        LOADER.read_bytes(),
+        {
+            b".osrel": b"ID=ferry\n",
+            b".cmdline": f"root=/dev/mapper/{root} ro".encode(),
+            b".linux": made_kernel(version=VERSION),
+            b".initrd": gzip.compress(archive(), mtime=0),
+        },
+    )
+    put_desk(draft, "EFI", {"EFI/BOOT/BOOTX64.EFI": loader})
+    draft.save(path)
+    return path
+
+
 class Groups(InFolder):
-    def disk(self, name, root=MAPPED, change=None, contents=None):
-        """A disk with an ESP that starts a kernel with this root, and the group behind it."""
-        volumes = placed(name, contents or {"root": _template("linux-root.ext4"), "home": HOME})
-        if change is not None:
-            volumes = change(volumes)
-        draft, at, parts = ImageDraft(DISK_SECTORS * SECTOR), FIRST, []
-        for number, data in enumerate(volumes):
-            parts.append((LVM_TYPE, at, len(data) // SECTOR, f"lvm{number}"))
-            for place in range(0, len(data), MIB):
-                if any(data[place : place + MIB]):
-                    draft.put(at * SECTOR + place, data[place : place + MIB])
-            at += len(data) // SECTOR
-        put_guid_table(draft, DISK_GUID, [(gpt.EFI_SYSTEM, 2048, 81_920, "EFI"), *parts])
-        loader = unified(
-            LOADER.read_bytes(),
-            {
-                b".osrel": b"ID=ferry\n",
-                b".cmdline": f"root=/dev/mapper/{root} ro".encode(),
-                b".linux": made_kernel(version=VERSION),
-                b".initrd": gzip.compress(archive(), mtime=0),
-            },
-        )
-        put_desk(draft, "EFI", {"EFI/BOOT/BOOTX64.EFI": loader})
-        path = self.folder / f"{name}.img"
-        draft.save(path)
-        return path
+    def disk(self, name, **more):
+        return group_disk(self.folder / f"{name}.img", name, **more)
 
     def test_a_root_in_pieces_and_a_striped_one_are_read_to_the_session(self):
         for name in GROUPS:

@@ -18,6 +18,8 @@ from mending.repair.base import MendSettings
 from mending.repair.files.by_driver import put_by_driver
 from mending.source import open_source
 from mending.source.mounted import CopyOnWrite, VolumeToMount, drivers_of, work_on
+from mending.workshop.linux import _template
+from tests.lvm_groups import GROUPS
 from tests.root_disks import FIRST, root_disk, system_tree
 from tests.support import (
     PROGRAM,
@@ -33,6 +35,7 @@ from tests.support import (
     tree_of,
 )
 from tests.templates import ROOT_UUID
+from tests.test_logical_volumes import HOME, group_disk
 
 MIB = 1 << 20
 KINDS = {
@@ -115,6 +118,56 @@ class Roots(InFolder):
                     self.run_here("undo", path)
                 self.assertEqual(sha(path), before)
         self.assertEqual(left_behind(), [])
+
+    def test_a_root_in_a_subvolume_beside_others(self):
+        tree = system_tree(self.folder, "btrfs", ROOT_UUID)
+        volume = self.folder / "volume"
+        make, size = KINDS["btrfs"]
+        with volume.open("wb") as file:
+            file.truncate(size)
+        tool(*make, volume)
+        with mounted(volume, "btrfs", options="rw") as top:
+            for name in ("@", "@old"):
+                tool("btrfs", "subvolume", "create", top / name)
+            self.laid_in(tree, top / "@")
+        path = root_disk(self.folder, volume, f"root=UUID={ROOT_UUID} ro rootflags=subvol=@")
+        before = sha(path)
+        done = self.json_here("mend", path, "--all", "--yes", "--mount")
+        self.assertEqual(done["after"], "no-fault-found", done["stopped"])
+        with mounted(path, "btrfs", FIRST * SECTOR) as top:
+            self.assertEqual(sorted(each.name for each in top.iterdir()), ["@", "@old"])
+            self.assertIn("/cargo ext4\tnofail", (top / "@/etc/fstab").read_text())
+            self.assertTrue((top / "@/etc/systemd/system/default.target").is_symlink())
+        for _ in done["steps"]:
+            self.run_here("undo", path)
+        self.assertEqual(sha(path), before)
+
+    def test_a_root_on_a_logical_volume_in_pieces_and_striped(self):
+        for name in GROUPS:
+            root = self.folder / "root.ext4"
+            root.write_bytes(_template("linux-root.ext4"))
+            with mounted(root, "ext4", options="rw") as top:
+                self.laid_in(None, top)
+            path = self.folder / f"{name}.img"
+            group_disk(path, name, contents={"root": root.read_bytes(), "home": HOME})
+            before = sha(path)
+            done = self.json_here("mend", path, "--all", "--yes", "--mount")
+            self.assertEqual(done["after"], "no-fault-found", done["stopped"])
+            for _ in done["steps"]:
+                self.run_here("undo", path)
+            self.assertEqual(sha(path), before)
+
+    @staticmethod
+    def laid_in(tree, top):
+        """A system whose fstab names a volume that is gone, and which has no default target."""
+        if tree is not None:
+            shutil.copytree(tree, top, symlinks=True, dirs_exist_ok=True)
+        with (top / "etc/fstab").open("a") as table:
+            table.write(LOST)
+        (top / "usr/lib/systemd/system").mkdir(parents=True, exist_ok=True)
+        (top / "usr/lib/systemd/system/multi-user.target").write_text("[Unit]\n")
+        for target in top.rglob("default.target"):
+            target.unlink()
 
     def test_a_unit_is_turned_off_by_name_and_never_one_that_the_start_needs(self):
         path = self.disk("ext4")

@@ -11,6 +11,7 @@ from mending.disk.imaging import (
     CopyingSource,
     DriveGoneError,
     Holdings,
+    Progress,
     Regions,
     Worth,
     fetch_all,
@@ -24,7 +25,7 @@ from mending.source.imaging import ByteRanges, GrowingImage, ReadingHeader, open
 
 _MOST_WALKS = 4
 _UNREAD_FILES = 1000
-Told = Callable[[int, int], None]
+Told = Callable[[Progress], None]
 
 
 class PartResult(msgspec.Struct, frozen=True, kw_only=True):

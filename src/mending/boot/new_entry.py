@@ -62,7 +62,7 @@ def wanted_system_of(environment: BootEnvironment) -> WantedSystem:
 
 
 def only_linux_system(environment: BootEnvironment) -> tuple[Contents, InstalledSystem]:
-    """The one Linux system of a disk or tree.
+    """The one Linux system of a disk or tree; its volume is the subvolume that holds it.
 
     Raises:
         RefusedError: there is none or more than one.
@@ -79,7 +79,9 @@ def only_linux_system(environment: BootEnvironment) -> tuple[Contents, Installed
         raise RefusedError(
             f"{count} can be read, so which one is meant cannot be told.", "Ask the user."
         )
-    return found[0]
+    contents, system = found[0]
+    volume = msgspec.structs.replace(contents.volume, top=contents.top)
+    return msgspec.structs.replace(contents, volume=volume), system
 
 
 def _wanted(

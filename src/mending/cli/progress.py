@@ -1,6 +1,6 @@
 """A bar with an estimate for work that takes longer than a moment; nothing in a pipe."""
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 
 from rich.console import Console
@@ -9,12 +9,16 @@ from rich.progress import (
     DownloadColumn,
     MofNCompleteColumn,
     Progress,
+    ProgressColumn,
     TextColumn,
     TimeRemainingColumn,
     TransferSpeedColumn,
 )
 
 from mending.model import Progress as Report
+
+_WIDE = 14
+"""Columns of a bar: words beside it fit into 80."""
 
 
 @contextmanager
@@ -28,9 +32,25 @@ def bar(what: str, *, in_bytes: bool = True) -> Iterator[Report]:
         if in_bytes
         else (MofNCompleteColumn(),)
     )
-    columns = (TextColumn(what), BarColumn(), *count, TimeRemainingColumn())
-    with Progress(
-        *columns, console=console, transient=True, disable=not console.is_terminal
-    ) as shown:
+    with _drawn(console, *count) as shown:
         task = shown.add_task(what, total=None)
         yield lambda done, total: shown.update(task, completed=done, total=total)
+
+
+@contextmanager
+def worded_bar(what: str) -> Iterator[Callable[[int, int, str], None]]:
+    """The same for bytes, with words for what is being done: a function that takes what is done,
+    what there is in all, and these.
+    """
+    console = Console(stderr=True, highlight=False)
+    with _drawn(console, DownloadColumn(binary_units=True)) as shown:
+        task = shown.add_task(what, total=None)
+        yield lambda done, total, says: shown.update(
+            task, completed=done, total=total, description=says
+        )
+
+
+def _drawn(console: Console, *count: ProgressColumn) -> Progress:
+    text = TextColumn("{task.description}")
+    columns = (text, BarColumn(bar_width=_WIDE), *count, TimeRemainingColumn())
+    return Progress(*columns, console=console, transient=True, disable=not console.is_terminal)

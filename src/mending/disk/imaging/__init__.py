@@ -5,7 +5,7 @@ Everything that reads file systems reads them through a source that keeps what i
 piece, always the piece next that promises most for a second of the drive's remaining life.
 """
 
-from mending.disk.imaging.copier import Copied, fetch_all
+from mending.disk.imaging.copier import Copied, Progress, fetch_all
 from mending.disk.imaging.copying_source import CopyingSource, DriveGoneError
 from mending.disk.imaging.effort import Regions
 from mending.disk.imaging.worth import Holdings, Worth, find_holdings
@@ -15,6 +15,7 @@ __all__ = [
     "CopyingSource",
     "DriveGoneError",
     "Holdings",
+    "Progress",
     "Regions",
     "Worth",
     "fetch_all",

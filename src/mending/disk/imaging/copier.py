@@ -15,7 +15,47 @@ from mending.disk.imaging.worth import Stretch, Worth
 
 _QUEUED = 16 << 20
 """Longest stretch that waits in one piece: odds differ along it."""
-Told = Callable[[int, int], None]
+_WORDS = {
+    Worth.START: "what starts the PC",
+    Worth.STRUCTURES: "file system structures",
+    Worth.WANTED: "files asked for",
+    Worth.FILES: "other files",
+    Worth.USED: "else in use",
+    Worth.UNKNOWN: "outside of volumes",
+    Worth.REST: "free space",
+}
+
+
+class Progress(msgspec.Struct, frozen=True):
+    """How far it is: bytes safe and in all; in words, what is being read, and how much of it is
+    safe.
+    """
+
+    safe: int
+    total: int
+    says: str
+
+
+Told = Callable[[Progress], None]
+
+
+class _Tally:
+    """How much of each part is to be fetched, and how much came."""
+
+    def __init__(self) -> None:
+        self._wanted = dict.fromkeys(Worth, 0)
+        self._came = dict.fromkeys(Worth, 0)
+
+    def expect(self, worth: Worth, count: int) -> None:
+        self._wanted[worth] += count
+
+    def came(self, worth: Worth, count: int) -> None:
+        self._came[worth] += count
+
+    def says(self, worth: Worth, effort: int) -> str:
+        """What is being read, in words."""
+        share = self._came[worth] / max(self._wanted[worth], 1)
+        return f"{_WORDS[worth]}{' again' if effort else ''}: {share:.0%} safe"
 
 
 class Copied(msgspec.Struct, frozen=True):
@@ -39,16 +79,16 @@ def fetch_all(
 
     Args:
         most_effort: how often a piece is tried again, each time in smaller bites.
-        told: takes bytes safe and bytes in all.
+        told: is told how far it is.
         may_stop: as soon as a structure comes that had failed.
 
     Raises:
         DriveGoneError: the drive does not answer any more.
         InputError: the image cannot be written.
     """
-    record, queue = source.image.record, _Queue(source)
+    record, queue, tally = source.image.record, _Queue(source), _Tally()
     for stretch in stretches:
-        queue.put_missing(stretch)
+        tally.expect(stretch.worth, queue.put_missing(stretch))
     while (item := queue.take()) is not None:
         worth, start, end, effort = item
         if effort > most_effort:
@@ -61,10 +101,11 @@ def fetch_all(
                 continue  # it waits elsewhere, for a harder try
             if source.fetch(first, last, effort):
                 came = True
+                tally.came(worth, last - first)
             else:
                 queue.put(worth, first, last, effort + 1)
         queue.put(worth, stop, end, effort)
-        told(record.safe.total, source.size)
+        told(Progress(record.safe.total, source.size, tally.says(worth, effort)))
         if came and effort and may_stop and worth is Worth.STRUCTURES:
             source.end()
             return Copied(record.safe.total, True)
@@ -81,14 +122,18 @@ class _Queue:
         self._source = source
         self._heap: list[tuple[int, int, int, Worth, int]] = []
 
-    def put_missing(self, stretch: Stretch) -> None:
-        """What of a stretch is not safe, in pieces, each as hard as it has to be tried."""
+    def put_missing(self, stretch: Stretch) -> int:
+        """What of a stretch is not safe, in pieces, each as hard as it has to be tried; gives how
+        many bytes that is.
+        """
         unit = self._source.bytes_per_sector
         start = stretch.start // unit * unit
         end = min(-(-stretch.end // unit) * unit, self._source.size)
-        for first, last, effort in list(self._source.missing(start, end)):
+        missing = list(self._source.missing(start, end))
+        for first, last, effort in missing:
             for at in range(first, last, _QUEUED):
                 self.put(stretch.worth, at, min(at + _QUEUED, last), effort)
+        return sum(last - first for first, last, _ in missing)
 
     def put(self, worth: Worth, start: int, end: int, effort: int) -> None:
         """Put a piece in."""

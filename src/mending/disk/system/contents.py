@@ -35,6 +35,7 @@ class Contents(msgspec.Struct, frozen=True, kw_only=True):
 
     Attributes:
         role: `system-partition system data recovery swap unknown`, by content alone.
+        top: path of the subvolume that holds the systems, as in `Volume`.
         earlier: folders of installations that were moved aside; they are no systems.
         unread: why its files could not be looked at; empty where they were, or where it is not
             meant to hold any.
@@ -46,6 +47,7 @@ class Contents(msgspec.Struct, frozen=True, kw_only=True):
     systems: tuple[InstalledSystem, ...] = ()
     earlier: tuple[str, ...] = ()
     unread: str = ""
+    top: str = ""
 
 
 def read_contents(source: Source, volume: Volume) -> Contents:
@@ -60,7 +62,7 @@ def read_contents(source: Source, volume: Volume) -> Contents:
         return Contents(volume=volume, info=info, role="system", systems=(system,))
     systems: tuple[InstalledSystem, ...] = ()
     earlier: tuple[str, ...] = ()
-    role, unread = "unknown", ""
+    role, unread, home = "unknown", "", volume.top
     try:
         files = open_files(source, volume)
         # asked first: damage elsewhere must not hide it
@@ -70,12 +72,19 @@ def read_contents(source: Source, volume: Volume) -> Contents:
             inside = msgspec.structs.replace(volume, top=top)
             systems, earlier = systems_on(open_files(source, inside), volume.number)
             if systems:
+                home = top
                 break
         role = "system" if systems else _role(files)
     except FilesUnavailableError as error:
         unread = error.says if volume.kind.is_readable else ""
     return Contents(
-        volume=volume, info=info, role=role, systems=systems, earlier=earlier, unread=unread
+        volume=volume,
+        info=info,
+        role=role,
+        systems=systems,
+        earlier=earlier,
+        unread=unread,
+        top=home,
     )
 
 

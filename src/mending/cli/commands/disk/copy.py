@@ -4,9 +4,10 @@ import click
 
 from mending.app.copying import copy_drive
 from mending.cli import options
-from mending.cli.progress import bar
+from mending.cli.progress import worded_bar
 from mending.cli.show.console import emit
 from mending.cli.show.copies.drive import show_copy
+from mending.disk.imaging import Progress
 
 
 @click.command("copy")
@@ -47,7 +48,11 @@ def command(
     nothing twice. Which bytes are safe stands in IMAGE.reading; every other command knows from it
     what was never read.
     """
-    with bar("safe") as told:
+    with worded_bar("looking at what it holds") as draw:
+
+        def told(now: Progress) -> None:
+            draw(now.safe, now.total, now.says)
+
         result = copy_drive(drive, image, first, effort, told, sector)
     emit(result, as_json, show_copy)
     if check and (result.unread or result.stopped):
