@@ -155,6 +155,23 @@ class Jumps(unittest.TestCase):
         self.assertEqual(times(found.starts), [FIRST + number * DAY for number in range(3)])
         self.assertEqual(len(found.crashes), 3)
 
+    def test_lines_that_waited_until_the_log_could_be_written(self):
+        written = FIRST + 700
+        log = kernel(written, 0, KERNEL) + kernel(written, 680, "DMI: desk, BIOS 1.0")
+        log += kernel(written + 90, 790, PANIC)
+        found = judged({"syslog": log})
+        self.assertEqual(times(found.starts), [written])
+        self.assertFalse([note for note in found.notes if "clock" in note])
+
+    def test_stamps_that_no_clock_shows(self):
+        for since in (1e15, 1e10, 0):
+            for stamp in ("0001-01-01T00:00:00", "9999-12-31T23:59:59Z", "Jan  1 00:00:00"):
+                log = f"{stamp} desk kernel: [{since:12.6f}] {KERNEL} (2025-09-29)\n"
+                log += kernel(FIRST, since, PANIC) + kernel(FIRST - DAY, 3, KERNEL)
+                for modified in (-5e9, 0.0, LATER, 4e9):
+                    found = judged({"syslog": log, "kern.log": log[:-20]}, modified)
+                    self.assertEqual(len({crash.headline for crash in found.crashes}), 1)
+
     def test_an_export_with_the_newest_first(self):
         rows = [stamped(FIRST + number * DAY, 1, KERNEL, number + 1) for number in range(4)]
         found = judged({"j.json": "\n".join(reversed(rows))})

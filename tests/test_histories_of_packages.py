@@ -93,6 +93,12 @@ class Lines(unittest.TestCase):
             self.assertEqual(len(events_of(packed)), 3, packed[:4])
             cut = READER.read("log", MemorySource(packed[:-3]), 1_795_000_000.0)
             self.assertEqual(len(cut), 1)
+            for place in range(
+                4, len(packed)
+            ):  # each byte overwritten: what can be read, or a note
+                hurt = packed[:place] + bytes([packed[place] ^ 0x55]) + packed[place + 1 :]
+                (read,) = READER.read("log", MemorySource(hurt), 1_795_000_000.0)
+                self.assertTrue(read.kind)
 
 
 class Folder(InFolder):

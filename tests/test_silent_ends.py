@@ -133,6 +133,14 @@ class Command(InFolder):
         self.assertIn("last words: till: ticket 2 sold", shown)
         self.assertIn("goes silent", shown)
 
+    def test_a_cut_by_hand_has_its_place_in_the_list_and_in_the_picture(self):
+        key = "systemd-logind[9]: Power key pressed short."
+        (self.folder / "syslog").write_bytes(history((500, "till[7]: sold"), (520, key)))
+        picture = self.folder / "history.svg"
+        shown = self.run_here("crashes", self.folder / "syslog", "--figure", picture)
+        self.assertIn("1 ended by the power key", " ".join(shown.split()))
+        self.assertIn("switched off by hand", picture.read_text())
+
 
 if __name__ == "__main__":
     unittest.main()

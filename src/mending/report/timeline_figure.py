@@ -15,6 +15,7 @@ _BAR = {
     "clean": "#a9cfc4",
     "crash": "#c96a55",
     "unclean": "#e0a468",
+    "by-hand": "#d8cf9e",
     "unknown": "#c9ced2",
     "running": "#7fa8c9",
 }
@@ -22,6 +23,7 @@ _WORDS = {
     "clean": "ended as it should",
     "crash": "ended in a crash",
     "unclean": "not shut down",
+    "by-hand": "switched off by hand",
     "unknown": "end not known",
     "running": "runs to the end of the records",
 }

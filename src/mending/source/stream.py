@@ -27,6 +27,8 @@ _ERRORS = (
     ValueError,
 )
 _SUFFIX_Z, _MOST_FILES = 0x78, 400
+_MOST_WINDOW = 1 << 26
+"""Bytes that an unpacker may have to look back, and so has to hold."""
 
 
 class SourceStream(io.RawIOBase):
@@ -126,11 +128,7 @@ def _opener(head: bytes) -> Callable[[BinaryIO], BinaryIO] | None:
     if head.startswith(b"BZh"):
         return lambda raw: bz2.BZ2File(raw)  # type: ignore[return-value]
     if head.startswith(b"\x28\xb5\x2f\xfd"):
-        return lambda raw: (
-            load_unpacker("zstandard")
-            .ZstdDecompressor()
-            .stream_reader(raw, read_across_frames=True)
-        )
+        return lambda raw: io.BufferedReader(_Zstd(raw), _BUFFER)
     if head.startswith(b"\x04\x22\x4d\x18"):
         return lambda raw: load_unpacker("lz4.frame").LZ4FrameFile(raw)
     if (
@@ -146,6 +144,27 @@ def _opener(head: bytes) -> Callable[[BinaryIO], BinaryIO] | None:
 def _inflating(raw: BinaryIO) -> BinaryIO:
     """Records that a kernel packed before it kept them: RFC 1950."""
     return io.BufferedReader(_Inflater(raw), _BUFFER)
+
+
+class _Zstd(io.RawIOBase):
+    """Frames of Zstandard (RFC 8878), whose library has errors of its own."""
+
+    def __init__(self, raw: BinaryIO) -> None:
+        library = load_unpacker("zstandard")
+        engine = library.ZstdDecompressor(max_window_size=_MOST_WINDOW)
+        self._error: type[Exception] = library.ZstdError
+        self._inner = engine.stream_reader(raw, read_across_frames=True)
+
+    def readable(self) -> bool:
+        return True
+
+    def readinto(self, buffer: memoryview) -> int:  # type: ignore[override]
+        try:
+            data: bytes = self._inner.read(len(buffer))
+        except self._error as error:
+            raise ValueError(str(error)) from error
+        buffer[: len(data)] = data
+        return len(data)
 
 
 class _Inflater(io.RawIOBase):

@@ -12,6 +12,7 @@ import re
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from datetime import UTC, datetime
+from typing import NamedTuple
 
 import msgspec
 
@@ -25,6 +26,7 @@ SAME = 2.0
 _QUARTER, _HOUR, _DAY, _MOST_SHIFT, _LEAST = 900.0, 3600.0, 86_400.0, 26 * 3600.0, 3
 _LOOKED_AT = 4000
 _MOST_YEARS, _NEIGHBOURS = 60, 40 * 86_400.0
+_FIRST_DAY, _LAST_DAY = -62_000_000_000.0, 253_000_000_000.0
 _KERNEL_TIME = re.compile(r"^\s*\[\s*\d+\.\d+\]\s*")
 _VERSION = re.compile(r"^Linux version (\S+)")
 _KERNEL_PACKAGE = re.compile(r"(?:linux-image|kernel(?:-core|-default)?)-(?:unsigned-)?(\d\S*)")
@@ -46,22 +48,13 @@ def _placed_by_others(read: FileRead, reads: Sequence[FileRead]) -> FileRead:
     knows them by: the same words with the same wrong stamp, in the same order.
     """
     starts = [event for event in read.events if event.kind is EventKind.START]
-    known = sorted(
-        (
-            event
-            for other in reads
-            if other is not read
-            for event in other.events
-            if event.kind is EventKind.START and not event.placed
-        ),
-        key=lambda event: event.at,
-    )
-    lies = [event for event in known if event.stamp is not None]
+    known = _known_starts(other for other in reads if other is not read)
+    rows = [known.get(event_key(start), []) for start in starts]
     is_open = [
-        start.placed or (start.stamp is None and any(_is_as_stamped(start, lie) for lie in lies))
-        for start in starts
+        start.placed or (start.stamp is None and any(row.is_as(start) for row in same if row.lies))
+        for start, same in zip(starts, rows, strict=True)
     ]
-    if not known or not any(is_open):
+    if not any(is_open):
         return read
     moves, behind = list[float](), -math.inf
     for number, start in enumerate(starts):
@@ -70,9 +63,7 @@ def _placed_by_others(read: FileRead, reads: Sequence[FileRead]) -> FileRead:
             later = zip(starts[number + 1 :], is_open[number + 1 :], strict=True)
             until = next((each.at for each, moving in later if not moving), math.inf)
             fitting = (
-                other.at
-                for other in known
-                if behind < other.at < until and _is_as_stamped(start, other)
+                row.at for row in rows[number] if behind < row.at < until and row.is_as(start)
             )
             at = next(fitting, at)
         moves.append(at - start.at)
@@ -88,9 +79,30 @@ def _for_each(events: Sequence[LogEvent], moves: Sequence[float]) -> Iterator[fl
         yield moves[place] if place >= 0 else 0.0
 
 
-def _is_as_stamped(start: LogEvent, other: LogEvent) -> bool:
-    one, two = start.stamp or start.at, other.stamp or other.at
-    return abs(one - two) <= SAME and event_key(start) == event_key(other)
+class _KnownStart(NamedTuple):
+    """A start as another file knows it: its true time, what was written, whether that lies."""
+
+    at: float
+    written: float
+    lies: bool
+
+    def is_as(self, start: LogEvent) -> bool:
+        """Whether a start of the same words was written at the same time."""
+        written = start.at if start.stamp is None else start.stamp
+        return abs(self.written - written) <= SAME
+
+
+def _known_starts(reads: Iterable[FileRead]) -> dict[tuple[object, ...], list[_KnownStart]]:
+    """Starts of whose time files are sure, by their words, in the order of time."""
+    found: dict[tuple[object, ...], list[_KnownStart]] = {}
+    for read in reads:
+        for event in read.events:
+            if event.kind is EventKind.START and not event.placed:
+                lies = event.stamp is not None
+                written = event.at if event.stamp is None else event.stamp
+                row = _KnownStart(event.at, written, lies)
+                found.setdefault(event_key(event), []).append(row)
+    return {key: sorted(rows) for key, rows in found.items()}
 
 
 def event_key(event: LogEvent) -> tuple[object, ...]:
@@ -189,12 +201,17 @@ def _beside(read: FileRead, dated: Sequence[FileRead]) -> int:
 
 
 def _year(at: float) -> int:
-    return datetime.fromtimestamp(at, UTC).year
+    return _day(at).year
+
+
+def _day(at: float) -> datetime:
+    """A time of the calendar; what it does not have is its first or last day."""
+    return datetime.fromtimestamp(min(max(at, _FIRST_DAY), _LAST_DAY), UTC)
 
 
 def _years_on(at: float, years: int) -> float:
     """The same day and time of another year; 29 February becomes the day before."""
-    time = datetime.fromtimestamp(at, UTC)
+    time = _day(at)
     year = min(max(time.year + years, 1), 9999)
     try:
         return time.replace(year=year).timestamp()

@@ -25,9 +25,10 @@ that the clock was set.
 """
 _SILENT = 30 * _FAR
 """Seconds for which no PC runs without a word until it asks the network for the time."""
+_AT_ONCE = 2.0
 _BEHIND = 60.0
 """Seconds from the last sign of life to a start whose true time nobody knows."""
-_MOST_STARTS = 2000
+_MOST_STARTS, _LATEST = 2000, 8e9
 
 
 class _Piece(msgspec.Struct):
@@ -63,7 +64,9 @@ def straightened(read: FileRead) -> FileRead:
         seen = max(seen, *(events[number].at + shifts[number] for number in part))
     strays = _in_order(events, starts, shifts)
     moved = [event.at + shift for event, shift in zip(events, shifts, strict=True)]
-    if not any(shifts) or min(moved) < 0:  # before the first day of such clocks: nothing is known
+    if (
+        not any(shifts) or min(moved) < 0 or max(moved) > _LATEST
+    ):  # no clock of a PC shows such times
         return read
     ordered = msgspec.structs.replace(read, events=tuple(events))
     return _noted(moved_by(ordered, shifts), jumped, strays)
@@ -113,7 +116,9 @@ def _pieces(events: Sequence[LogEvent], part: range, seen: float) -> list[_Piece
         told = told or event.kind is EventKind.CLOCK_SET
         slept = slept or event.kind in {EventKind.SLEEP, EventKind.WAKE}
         before = events[piece.events[-1]] if piece.events else event
-        if _is_set(before, event, seen) or _leaps(event, piece, slept=slept, told=told):
+        if _is_set(before, event, seen) or _leaps(
+            before, event, piece.last, slept=slept, told=told
+        ):
             pieces.append(_split(events, piece, number))
         piece = pieces[-1]
         piece.events.append(number)
@@ -137,17 +142,22 @@ def _is_set(before: LogEvent, event: LogEvent, seen: float) -> bool:
     return event.at < before.at - CLOCK_JUMP or before.at < seen - CLOCK_JUMP <= event.at
 
 
-def _leaps(event: LogEvent, piece: _Piece, *, slept: bool, told: bool) -> bool:
+def _leaps(
+    before: LogEvent, event: LogEvent, base: float | None, *, slept: bool, told: bool
+) -> bool:
     """Whether the stamp and the time since the start went apart.
 
     Args:
-        slept: since the last event with both; the time since the start stands still meanwhile.
+        base: of the last event with both, its stamp less the time since the start.
+        slept: since then; the time since the start stands still meanwhile.
         told: whether it was said since then that the clock was set.
     """
-    if event.clock is None or piece.last is None:
+    if event.clock is None or base is None:
         return False
-    leap = event.at - event.clock - piece.last
-    return leap < -CLOCK_JUMP or (not slept and leap > (CLOCK_JUMP if told else _FAR))
+    leap = event.at - event.clock - base
+    if leap < -CLOCK_JUMP:  # what was kept until the log could be written is stamped all at once
+        return not 0 <= event.at - before.at <= _AT_ONCE
+    return not slept and leap > (CLOCK_JUMP if told else _FAR)
 
 
 def _split(events: Sequence[LogEvent], piece: _Piece, number: int) -> _Piece:

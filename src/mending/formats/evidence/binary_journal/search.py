@@ -32,7 +32,8 @@ _BEFORE, _TRIES = 1 << 16, 8
 _DATA, _ENTRY = 1, 3
 _PLAIN_HEAD, _COMPACT_HEAD = 64, 72
 _MOST_OBJECT, _MOST_ENTRIES = 1 << 24, 1 << 21
-_MOST_HITS = 200_000
+_MOST_HITS, _MOST_LOST = 200_000, 20_000
+"""Entries that say something; places with certain bytes that lie in no value."""
 
 
 class EntryTable(NamedTuple):
@@ -71,7 +72,7 @@ def search(journal: Journal, size: int, find: Find, longest: int) -> EntryTable 
         return None
     heads = np.zeros((len(offsets), 5), np.uint64)
     hits: set[int] = set()
-    seen = header.start
+    seen, lost = header.start, 0
     for start in range(header.start, size, _PIECE):
         piece = journal.read(start, _PIECE + max(_ENTRY_BYTES, longest))
         if not _take_heads(piece, start, offsets, heads):
@@ -79,10 +80,11 @@ def search(journal: Journal, size: int, find: Find, longest: int) -> EntryTable 
         for place in find(piece):
             if start + place >= seen:
                 end, entries = _entries_with(journal, start + place, find)
+                lost += end <= start + place
                 seen = max(seen, end)
                 hits.update(entries)
-        if len(hits) > _MOST_HITS:
-            return None
+            if len(hits) > _MOST_HITS or lost > _MOST_LOST:
+                return None
     places = np.searchsorted(offsets, np.array(sorted(hits), np.uint64))
     known = [int(place) for place in places if place < len(offsets)]
     return EntryTable(offsets, heads[:, 1], heads[:, 2], heads[:, 3:], known)
