@@ -50,6 +50,14 @@ class Once(unittest.TestCase):
             )
             self.assertTrue(all(len(crash.also) == 2 for crash in found[2].crashes))
 
+    def test_changes_in_front_of_the_first_start_are_no_run(self):
+        story = records(2)
+        old = b"2026-03-01 10:00:00 upgrade tidelib:amd64 1.0-1 1.0-2\n"
+        found = judged({**story.files, "dpkg.log": old + story.files["dpkg.log"]})
+        self.assertEqual(len(found.starts), story.starts)
+        self.assertLess(found.hours, 1000)
+        self.assertEqual(judged({"dpkg.log": old}).starts, ())
+
     def test_two_crashes_within_a_second_of_one_file_are_two(self):
         line = "Nov  3 10:11:12 desk kernel: [  9.100000] Kernel panic - not syncing: tide"
         other = line.replace("9.100000", "9.600000")

@@ -118,7 +118,8 @@ def _part(
 def _starts(result: CrashesResult) -> str:
     counts = Counter(start.ended for start in result.starts)
     told = ", ".join(f"{counts[name]} ended {_ENDED[name]}" for name in _ENDINGS if counts[name])
-    return f"{len(result.starts)} starts in {result.hours:.1f} hours of running: {told}"
+    count = f"{len(result.starts)} {'start' if len(result.starts) == 1 else 'starts'}"
+    return f"{count} in {result.hours:.1f} hours of running: {told}"
 
 
 _ENDED = {

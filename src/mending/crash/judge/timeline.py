@@ -165,8 +165,6 @@ class _Draft:
             awake.append((at, slept))
             at = woke
         awake.append((at, max(end, at)))
-        if not self.begun and self.only_changes:
-            otherwise = "unknown"  # an installation, which another system may have made
         only = self.told and all(event.earlier for event in self.told)
         return Run(
             start=self.start,
@@ -214,6 +212,8 @@ def timeline(
         drafts[-1].last = (
             max(drafts[-1].last, last) if drafts[-1].ended != "clean" else drafts[-1].last
         )
+    # changes alone are no run: another system may have made them, or their log goes back further
+    drafts = [draft for draft in drafts if draft.begun or not draft.only_changes]
     told = any(event.kind in {EventKind.CLEAN_STOP, EventKind.UNCLEAN_STOP} for event in ordered)
     runs = []
     for number, draft in enumerate(drafts):
