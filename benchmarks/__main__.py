@@ -6,6 +6,7 @@ from benchmarks import (
     copies,
     false_alarms,
     histories,
+    journal_speed,
     large_disk,
     log_speed,
     many_records,
@@ -23,6 +24,7 @@ def main() -> None:
     large_disk.run()
     search_speed.run()
     log_speed.run()
+    journal_speed.run()
     copies.run()
     histories.run()
     many_records.run()

@@ -70,13 +70,8 @@ def read_journal(name: str, source: Source, typist: EventClassifier, codes: Code
 
 def _read(reading: "_Reading", size: int, header: JournalHeader) -> "_Reading":
     """Search, else walk."""
-    marks = (*reading.marks, *binary_journal.PACKED)
-    machine = BytesAhoCorasick(marks, implementation=Implementation.DFA)
-
-    def find(data: bytes) -> list[int]:
-        return [place for _, place, _ in machine.find_matches_as_indexes(data)]
-
-    table = binary_journal.search(reading.journal, size, find, max(map(len, marks)))
+    longest = max(map(len, reading.marks))
+    table = binary_journal.search(reading.journal, size, reading.find, longest)
     if table is not None:
         _take_found(reading, table)
         return reading
@@ -129,6 +124,10 @@ class _Reading:
         self.count = 0
         self.words_before: Callable[[], str] = str
         self._boot, self._base, self._left = "", 0.0, 0
+
+    def find(self, data: bytes) -> list[int]:
+        """Where marks are."""
+        return [place for _, place, _ in self._machine.find_matches_as_indexes(data)]
 
     def take(self, number: int, entry: Entry, before: float | None) -> bool:
         """An entry that may tell something; says whether those behind it may belong to a crash.

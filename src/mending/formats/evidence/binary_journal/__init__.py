@@ -9,11 +9,10 @@ from mending.formats.evidence.binary_journal.journal import (
     read_header,
     record,
 )
-from mending.formats.evidence.binary_journal.search import PACKED, EntryTable, search
+from mending.formats.evidence.binary_journal.search import EntryTable, search
 
 __all__ = [
     "HEAD_BYTES",
-    "PACKED",
     "Entry",
     "EntryTable",
     "Journal",

@@ -25,7 +25,7 @@ Read = Callable[[int, int], bytes]
 
 MAGIC = b"LPKSHHRH"
 HEAD_BYTES = 208
-_PACKED_LZ4, _COMPACT, _KNOWN = 2, 16, 31
+_COMPACT, _KNOWN = 16, 31
 _ONLINE = 1
 _DATA, _ENTRY, _ARRAY = 1, 3, 6
 _TABLES = (4, 5)
@@ -49,14 +49,12 @@ class JournalHeader(msgspec.Struct, frozen=True):
 
     Attributes:
         compact: places have 32 bits.
-        packed: whether values may be packed in a way that shows no sign at their beginning (LZ4).
         online: whether whoever wrote it had not closed it.
         start: where the objects begin; `end` where they should end.
         entries: how many there are; `array` is where the first array of them is.
     """
 
     compact: bool
-    packed: bool
     online: bool
     start: int
     end: int
@@ -90,9 +88,7 @@ def read_header(head: bytes) -> JournalHeader | None:
     if flags & ~_KNOWN or not HEAD_BYTES <= size < 1 << 20:
         return None
     online = head[16] == _ONLINE
-    return JournalHeader(
-        bool(flags & _COMPACT), bool(flags & _PACKED_LZ4), online, size, size + arena, count, array
-    )
+    return JournalHeader(bool(flags & _COMPACT), online, size, size + arena, count, array)
 
 
 class Journal:

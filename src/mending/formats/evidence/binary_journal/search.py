@@ -3,17 +3,17 @@
 What an entry says stands in a *data object* of its own, which knows the entries that have it. So
 the file is gone through once for certain bytes, as text is; from a place that holds them the way
 leads to the object around it, and from there to its entries. The clocks of all entries come out of
-the same pass, as columns. Packed values are unpacked where they begin with the sign of their
-packer.
+the same pass, as columns. Packed values show by the first eight bytes of their objects, which are
+looked for as numbers; each is unpacked and looked at by itself.
 
 This works only for a file whose arrays list every entry; for all others there is the slower walk.
 
-Source: systemd, "Journal File Format" (docs/JOURNAL_FILE_FORMAT.md, version 252); frames of
-Zstandard (RFC 8878 3.1.1) and XZ (its file format, 2.1.1.1) by how they begin.
+Source: systemd, "Journal File Format" (docs/JOURNAL_FILE_FORMAT.md, version 252), "Objects".
 """
 
 import struct
 from collections.abc import Callable, Iterator
+from itertools import islice
 from typing import TYPE_CHECKING, NamedTuple
 
 from mending.formats.evidence.binary_journal.journal import Journal
@@ -24,7 +24,8 @@ if TYPE_CHECKING:
 
 Find = Callable[[bytes], list[int]]
 """Bytes to the places in them where what is looked for begins."""
-PACKED = (b"\x28\xb5\x2f\xfd", b"\xfd7zXZ\x00")
+_PACKED = (0x0101, 0x0201, 0x0401)
+"""The first eight bytes of a data object, as a number, whose value is packed with XZ, LZ4, zstd."""
 _NAMES = (b"MESSAGE=", b"SYSLOG_IDENTIFIER=", b"_COMM=")
 _PIECE, _ENTRY_BYTES = 1 << 20, 64
 _BEFORE, _TRIES = 1 << 16, 8
@@ -57,13 +58,13 @@ def search(journal: Journal, size: int, find: Find, longest: int) -> EntryTable 
 
     Args:
         size: of the file, in bytes.
-        find: finds what is looked for, and the signs in `PACKED`.
+        find: finds what is looked for.
         longest: of what is looked for, in bytes.
     """
     import numpy as np  # noqa: PLC0415 - lazy, for it is slow to load
 
     header = journal.header
-    if header.packed or not 0 < header.entries <= _MOST_ENTRIES:
+    if not 0 < header.entries <= _MOST_ENTRIES:
         return None
     offsets = np.fromiter(journal.listed(), np.uint64)
     if len(offsets) != header.entries or journal.problems:
@@ -77,6 +78,8 @@ def search(journal: Journal, size: int, find: Find, longest: int) -> EntryTable 
         piece = journal.read(start, _PIECE + max(_ENTRY_BYTES, longest))
         if not _take_heads(piece, start, offsets, heads):
             return None
+        for place in _packed_in(piece):
+            hits.update(_entries_of(journal, start + place, find))
         for place in find(piece):
             if start + place >= seen:
                 end, entries = _entries_with(journal, start + place, find)
@@ -111,25 +114,32 @@ def _take_heads(
     return bool(np.all(heads[first:last, 1]) and np.all(heads[first:last, 3:].any(axis=1)))
 
 
+def _packed_in(piece: bytes) -> list[int]:
+    """Where objects with packed values may begin."""
+    import numpy as np  # noqa: PLC0415 - lazy, for it is slow to load
+
+    length = min(len(piece), _PIECE) // 8
+    return (np.flatnonzero(np.isin(np.frombuffer(piece, "<u8", length), _PACKED)) * 8).tolist()
+
+
 def _entries_with(journal: Journal, place: int, find: Find) -> tuple[int, list[int]]:
     """Where the value around a place ends, and the entries that have it; none where it is no
     message and no name.
     """
     object_at, end = _object_around(journal, place) or (0, place)
-    if not object_at:
-        return end, []
+    return end, list(_entries_of(journal, object_at, find)) if object_at else []
+
+
+def _entries_of(journal: Journal, object_at: int, find: Find) -> Iterator[int]:
+    """The entries that have a value, if it says what is looked for."""
     value = journal.field(object_at)
-    if value is None or not find(value[1]):
-        return end, []
-    return end, list(_bounded(journal.referring(object_at)))
+    if value is not None and find(value[1]):
+        yield from islice(journal.referring(object_at), _MOST_HITS)
 
 
 def _object_around(journal: Journal, place: int) -> tuple[int, int] | None:
     """The data object with a place in its value: where it begins and ends."""
     head = _COMPACT_HEAD if journal.header.compact else _PLAIN_HEAD
-    end = _end_of(journal, place - head)
-    if end is not None:
-        return place - head, end  # a packed value, or a name that is looked for
     floor = max(place - _BEFORE, journal.header.start)
     before = journal.read(floor, place - floor)
     for name in _NAMES:
@@ -155,10 +165,3 @@ def _end_of(journal: Journal, offset: int) -> int | None:
         return None
     (size,) = struct.unpack_from("<Q", head, 8)
     return offset + size if _PLAIN_HEAD <= size <= _MOST_OBJECT else None
-
-
-def _bounded(places: Iterator[int]) -> Iterator[int]:
-    for number, place in enumerate(places):
-        if number >= _MOST_HITS:
-            return
-        yield place
