@@ -118,8 +118,10 @@ def _packed_in(piece: bytes) -> list[int]:
     """Where objects with packed values may begin."""
     import numpy as np  # noqa: PLC0415 - lazy, for it is slow to load
 
-    length = min(len(piece), _PIECE) // 8
-    return (np.flatnonzero(np.isin(np.frombuffer(piece, "<u8", length), _PACKED)) * 8).tolist()
+    words = np.frombuffer(piece, "<u8", min(len(piece), _PIECE) // 8)
+    found = np.logical_or.reduce([words == head for head in _PACKED])
+    places: list[int] = (np.flatnonzero(found) * 8).tolist()
+    return places
 
 
 def _entries_with(journal: Journal, place: int, find: Find) -> tuple[int, list[int]]:
