@@ -165,8 +165,8 @@ class RealJournals(Office):
             self.started(path, "bios", end, keep_disk=True)
         journals = self.compared(volume)
         self.told_of(path)
-        self.damaged(min(journals, key=len))
-        self.damaged(journals[0])
+        for data in sorted(journals, key=len)[:2]:
+            self.damaged(data)
 
     def compared(self, volume):
         """Every journal, entry by entry; returns their bytes."""

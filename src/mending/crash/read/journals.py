@@ -3,9 +3,6 @@ file is searched for marks, and only what holds one is looked at; a file that ca
 walked entry by entry.
 """
 
-from collections.abc import Callable
-from functools import partial
-
 import msgspec
 from ahocorasick_rs import BytesAhoCorasick, Implementation
 
@@ -79,7 +76,7 @@ def _read(reading: "_Reading", size: int, header: JournalHeader) -> "_Reading":
     before: float | None = None
     for number, entry in enumerate(walking.journal.entries()):
         walking.take(number, entry, before)
-        walking.words_before = partial(walking.words_of, entry.offset)
+        walking.in_front = entry.offset
         before = walking.last = entry.realtime / 1e6
         walking.count = number + 1
     return walking
@@ -103,7 +100,7 @@ def _take_found(reading: "_Reading", table: binary_journal.EntryTable) -> None:
                 return
             before = float(table.realtimes[number - 1]) / 1e6 if number else None
             if number and turns[number - 1]:
-                reading.words_before = partial(reading.words_of, int(table.offsets[number - 1]))
+                reading.in_front = int(table.offsets[number - 1])
             following = number + 1
             if not reading.take(number, entry, before):
                 break
@@ -122,7 +119,7 @@ class _Reading:
         self.first: float | None = None
         self.last: float | None = None
         self.count = 0
-        self.words_before: Callable[[], str] = str
+        self.in_front = 0  # where the entry before the next start is
         self._boot, self._base, self._left = "", 0.0, 0
 
     def find(self, data: bytes) -> list[int]:
@@ -142,7 +139,7 @@ class _Reading:
             return False
         if entry.boot != self._boot:
             start = _start(self.name, entry, number + 1, before)
-            words = self.words_before()
+            words = self.words_of(self.in_front) if self.in_front else ""
             self.events.append(msgspec.structs.replace(start, words_before=words))
             self._boot, self._left = entry.boot, 0
         elif abs(at - clock - self._base) > CLOCK_JUMP:
