@@ -172,6 +172,20 @@ class Jumps(unittest.TestCase):
                     found = judged({"syslog": log, "kern.log": log[:-20]}, modified)
                     self.assertEqual(len({crash.headline for crash in found.crashes}), 1)
 
+    def test_a_journal_over_a_night_of_sleep(self):
+        woke = FIRST + 9 * HOUR
+        rows = (
+            (FIRST + 1, 1, KERNEL),
+            (FIRST + 50, 50, "PM: suspend entry (deep)"),
+            (woke, 51, "Freezing user space processes"),  # written when the PC is awake again
+            (woke + 1, 52, "PM: suspend exit"),
+            (woke + 60, 111, PANIC),
+        )
+        found = judged({"j.json": "\n".join(stamped(*row, 7) for row in rows)})
+        self.assertEqual(times(found.starts), [FIRST + 1])
+        self.assertEqual(found.crashes[0].at, "2025-10-20T17:01:00Z")
+        self.assertFalse([note for note in found.notes if "clock" in note])
+
     def test_an_export_with_the_newest_first(self):
         rows = [stamped(FIRST + number * DAY, 1, KERNEL, number + 1) for number in range(4)]
         found = judged({"j.json": "\n".join(reversed(rows))})
@@ -238,6 +252,16 @@ class Zones(unittest.TestCase):
         self.assertEqual((len(found.starts), len(found.crashes)), (10, 10))
         self.assertEqual(found.written, 20)
         self.assertRegex(" ".join(found.notes), "2 hours|1 hour")
+
+    def test_the_end_of_a_log_of_local_time_is_no_sign_of_life_of_another(self):
+        rows = [stamped(FIRST, 0, KERNEL, 1), stamped(FIRST + 900, 900, "x", 1)]
+        stop = json.loads(rows[1]) | {"MESSAGE": "Reached target Power-Off."}
+        rows[1] = json.dumps(stop | {"SYSLOG_IDENTIFIER": "systemd", "_TRANSPORT": "syslog"})
+        rows.append(stamped(FIRST + 90_000, 0, KERNEL, 2))
+        later = datetime.fromtimestamp(FIRST + 9000, UTC)
+        log = f"{later:%Y-%m-%d %H:%M:%S} status installed tide:amd64 1.0\n"
+        found = judged({"j.json": "\n".join(rows), "dpkg.log": log})
+        self.assertEqual([start.ended for start in found.starts], ["clean", "running"])
 
 
 class Command(InFolder):

@@ -63,6 +63,12 @@ class Ends(unittest.TestCase):
             (520, "till[7]: ticket 2 sold"),
         )
         self.assertEqual(end.signs, ("heat", "power"))
+        for words in (
+            "ACPI: AC: AC Adapter [ADP1] (off-line)",
+            "hwmon hwmon1: Undervoltage detected!",
+        ):
+            end, _ = silent((500, f"kernel: [  500.000000] {words}"), (520, "till[7]: sold"))
+            self.assertEqual(end.signs, ("power",), words)
         long_before = ((10, "upsmon[3]: UPS quay on battery"), (5000, "till[7]: sold"))
         self.assertEqual(silent(*long_before)[0].signs, ())
 

@@ -67,7 +67,7 @@ def analyse(
     ]
     firsts = [read_file.first for read_file in reads if read_file.first is not None]
     lasts = [read_file.last for read_file in reads if read_file.last is not None]
-    line = timeline(events, min(firsts, default=None), max(lasts, default=None), lasts)
+    line = timeline(events, min(firsts, default=None), max(lasts, default=None), _alive(reads))
     line, silent = without_hands(line)
     failing = main_kind(line, crashes)
     pointers = Pointers(names_in(crashes), contents, fails_in_kernel(crashes))
@@ -97,6 +97,14 @@ def analyse(
         notes=(*together.notes, *_notes(reads)),
         written=together.written,
     )
+
+
+def _alive(reads: Sequence[FileRead]) -> list[float]:
+    """The last entry of each file; beside records with a zone, what has none may lie hours off."""
+    sure = any(
+        event.kind is EventKind.START for read in reads if read.zoned for event in read.events
+    )
+    return [read.last for read in reads if read.last is not None and (read.zoned or not sure)]
 
 
 def _of_dump(crash: CrashResult) -> Iterator[LogEvent]:

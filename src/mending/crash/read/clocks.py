@@ -126,7 +126,8 @@ def _pieces(events: Sequence[LogEvent], part: range, seen: float) -> list[_Piece
             piece.last = event.at - event.clock
             piece.first = piece.last if piece.first is None else piece.first
             piece.counted = len(piece.events)
-            slept = told = False
+            if event.kind not in {EventKind.SLEEP, EventKind.CLOCK_SET}:
+                slept = told = False
     return pieces
 
 
