@@ -52,7 +52,7 @@ class Readers(unittest.TestCase):
             with self.subTest(name):
                 try_reader(module, function)
         rooms = {name.partition(".")[0] for name in tried}
-        self.assertEqual(len(rooms), 11)
+        self.assertEqual(len(rooms), 12)
         for stream in ("evidence.systemd_journal.read_json", "evidence.dump.read"):
             self.assertIn(stream, tried)
 

@@ -1,21 +1,40 @@
 """Tracing a target, and letting its case remember it."""
 
+import resource
+
 from mending.app.host import Host
 from mending.app.targets import NamedTarget, opened_target
 from mending.boot.chain import Trace
-from mending.boot.trace import trace_target
+from mending.boot.trace import open_environment, trace_environment
+
+
+def keep_no_memory() -> None:
+    """No crash of this process leaves its memory in a file."""
+    resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
 
 
 def trace(
-    target: NamedTarget, host: Host, sector: int | None = None, firmware: str | None = None
+    target: NamedTarget,
+    host: Host,
+    sector: int | None = None,
+    firmware: str | None = None,
+    secret: bytes | None = None,
 ) -> Trace:
     """Which phase of starting fails.
 
+    Args:
+        secret: what opens locked volumes; it is kept nowhere.
+
     Raises:
-        InputError
+        InputError, UsageError
     """
+    if secret is not None:
+        keep_no_memory()
     with opened_target(target.path, sector) as source:
-        found = trace_target(source, firmware or target.firmware, target.boot_options)
+        environment = open_environment(source, secret)
+        found = trace_environment(
+            source, environment, firmware or target.firmware, target.boot_options
+        )
     if target.case is not None and target.case.state.closed is None:
         from mending.case import traced  # noqa: PLC0415 - lazy: a bare disk has no case
 

@@ -27,6 +27,14 @@ variables = click.option(
     metavar="PATH",
     help="What UEFI firmware remembers: a dump of its variables, or a folder of them.",
 )
+unlock = click.option(
+    "--unlock", is_flag=True, help="Ask for the passphrase of a locked volume, without showing it."
+)
+key_file = click.option(
+    "--key-file",
+    metavar="FILE",
+    help="The key of a locked volume: all bytes of this file (/dev/fd/N: of a descriptor).",
+)
 restore_from = click.option(
     "--from",
     "restore_from",

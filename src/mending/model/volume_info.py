@@ -29,6 +29,7 @@ class VolumeInfo(msgspec.Struct, frozen=True, kw_only=True):
         group: the volume group that it is part of.
         logical: names, as below `/dev/mapper`, of the volumes inside that group.
         contained: volumes inside a container, each with its role where it has one.
+        locks: ways into a locked volume, as its head tells them.
         darwin: name of the one that holds a system of the darwin family; empty where none does.
         used: bytes in use; None where that is not cheap to know.
         problems: what is wrong behind the first sector.
@@ -41,6 +42,7 @@ class VolumeInfo(msgspec.Struct, frozen=True, kw_only=True):
     group: str = ""
     logical: tuple[str, ...] = ()
     contained: tuple[str, ...] = ()
+    locks: tuple[str, ...] = ()
     darwin: str = ""
     used: int | None = None
     state: VolumeState = VolumeState.UNKNOWN

@@ -5,7 +5,7 @@ the disk: they can be read and not written.
 """
 
 from bisect import bisect_right
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 
 import msgspec
 
@@ -16,6 +16,11 @@ from mending.source.disk_target import DiskTarget
 BEHIND = 1 << 60
 """Where the first such place starts; no disk is as long."""
 _GAP = 1 << 40
+FIRST_VIEW = 1 << 59
+"""Where the first view starts; no disk is as long, and volumes in pieces lie behind."""
+_VIEW_GAP = 1 << 46
+View = Callable[[int, int], bytes]
+"""Offset and length to bytes; fewer at the end."""
 
 
 class Stripes(msgspec.Struct, frozen=True):
@@ -146,3 +151,60 @@ class FileOnDisk(StitchedSource):
     def data_ranges(self) -> Iterator[tuple[int, int]]:
         """See `Source.data_ranges`: all of it."""
         yield 0, self.size
+
+
+class ViewedSource(DiskTarget):
+    """A disk with plain views of locked ranges behind its end. They can be read like every place of
+    the disk; nothing is written through it.
+    """
+
+    def __init__(self, base: Source) -> None:
+        self._base = base
+        self.path = base.path
+        self.kind: TargetKind = base.kind
+        self.size = base.size
+        self.bytes_per_sector = base.bytes_per_sector
+        self.serial = base.serial
+        self._views: list[View] = []
+
+    def add(self, view: View) -> int:
+        """Lay a view behind the others; returns where it can be read."""
+        self._views.append(view)
+        return FIRST_VIEW + (len(self._views) - 1) * _VIEW_GAP
+
+    @property
+    def bytes_read(self) -> int:
+        """What the source below has read."""
+        return self._base.bytes_read
+
+    def read(self, offset: int, length: int) -> Window:
+        """See `Source.read`."""
+        if offset < FIRST_VIEW:
+            return self._base.read(offset, length)
+        number, into = divmod(offset - FIRST_VIEW, _VIEW_GAP)
+        known = number < len(self._views)
+        return Window(self._views[number](into, length) if known else b"", offset)
+
+    def read_into(self, offset: int, buffer: memoryview) -> int:
+        """See `Source.read_into`."""
+        data = self.read(offset, len(buffer)).data
+        buffer[: len(data)] = data
+        return len(data)
+
+    def data_ranges(self) -> Iterator[tuple[int, int]]:
+        """See `Source.data_ranges`: those of the disk."""
+        return self._base.data_ranges()
+
+    def count_read(self, count: int) -> None:
+        """See `Source.count_read`."""
+        self._base.count_read(count)
+
+    def write(self, offset: int, data: bytes) -> None:
+        """Always refused."""
+        raise RefusedError(f"{len(data)} bytes at {offset}: an unlocked disk is only read.")
+
+    def flush(self) -> None:
+        """Nothing to wait for."""
+
+    def close(self) -> None:
+        """The source below is closed by whoever opened it."""

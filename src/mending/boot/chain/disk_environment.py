@@ -23,16 +23,32 @@ class DiskEnvironment(BootEnvironment):
 
     disk: Disk
 
-    def __init__(self, disk: Disk) -> None:
+    def __init__(self, disk: Disk, secret: bytes | None = None) -> None:
         super().__init__()
-        source, self._logical = with_logical_volumes(disk.source, disk.volumes)
+        source, self._inside = disk.source, dict[int, Volume]()
+        if secret is not None:
+            from mending.disk.locked import with_unlocked_volumes  # noqa: PLC0415 - lazy: an extra
+
+            source, self._inside = with_unlocked_volumes(source, disk.volumes, secret)
+        plain = (*disk.volumes, *self._inside.values())
+        source, self._logical = with_logical_volumes(source, plain)
+        self._called: dict[str, int] = {}
         self.disk = msgspec.structs.replace(disk, source=source)
         self._contents: dict[int, Contents] = {}
 
     @property
     def volumes(self) -> tuple[Volume, ...]:
         """See `BootEnvironment.volumes`."""
-        return (*self.disk.volumes, *self._logical)
+        return (*self.disk.volumes, *self._inside.values(), *self._logical)
+
+    def meant(self, name: str) -> list[Volume]:
+        """See `BootEnvironment.meant`."""
+        kinds = {FilesystemKind.LVM, FilesystemKind.SWAP}
+        plain = [each for each in self._inside.values() if each.filesystem not in kinds]
+        if len(plain) != 1:
+            return []
+        self._called[name.lower()] = plain[0].number
+        return plain
 
     def contents(self, volume: Volume) -> Contents:
         """See `BootEnvironment.contents`."""
@@ -45,7 +61,10 @@ class DiskEnvironment(BootEnvironment):
         wanted = value if kind in _CASE_COUNTS else value.lower()
         found = []
         for volume in self.volumes:
-            if not volume.extended and wanted and _same(kind, self._name(volume, kind), wanted):
+            called = kind == "mapped" and self._called.get(wanted) == volume.number
+            if called or (
+                not volume.extended and wanted and _same(kind, self._name(volume, kind), wanted)
+            ):
                 found.append(volume)
         return found
 
@@ -77,7 +96,11 @@ class DiskEnvironment(BootEnvironment):
         return [volume for volume in hidden if not self._is_all_read(volume)]
 
     def _is_all_read(self, volume: Volume) -> bool:
-        """Whether a physical volume hides nothing: every volume of its group can be read."""
+        """Whether a locked volume is unlocked, or a physical volume hides nothing: every volume of
+        its group can be read.
+        """
+        if volume.number in self._inside:
+            return True
         names = self.contents(volume).info.logical
         return bool(names) and set(names) <= {logical.mapped for logical in self._logical}
 

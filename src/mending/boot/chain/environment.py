@@ -63,6 +63,13 @@ class BootEnvironment(ABC):
     def volumes(self) -> tuple[Volume, ...]:
         """All volumes, in the order of the table."""
 
+    def meant(self, name: str) -> list[Volume]:
+        """The unlocked volume that alone can be meant by a name below `/dev/mapper`, which stands
+        in the initramfs; it is known by it from then on.
+        """
+        del name
+        return []
+
     @abstractmethod
     def contents(self, volume: Volume) -> Contents:
         """What a volume says of itself, looked at once."""

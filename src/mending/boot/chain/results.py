@@ -41,7 +41,8 @@ class VolumeResult(msgspec.Struct, frozen=True, kw_only=True):
 
     `believes` is the length that the file system gives itself, 0 where it does not tell;
     `partition` is the identifier of the table entry, `identifier` that of the file system;
-    `earlier` lists folders of moved-aside installations, `contained` the volumes of a container.
+    `earlier` lists folders of moved-aside installations, `contained` the volumes of a container,
+    `locks` the ways into a locked volume.
     What has a default was added later: records of older cases lack it.
     """
 
@@ -61,6 +62,7 @@ class VolumeResult(msgspec.Struct, frozen=True, kw_only=True):
     state: str = VolumeState.UNKNOWN
     earlier: tuple[str, ...] = ()
     contained: tuple[str, ...] = ()
+    locks: tuple[str, ...] = ()
 
     @classmethod
     def of(cls, volume: Volume, inside: Contents | None, *, runs_code: bool) -> "VolumeResult":
@@ -90,6 +92,7 @@ class VolumeResult(msgspec.Struct, frozen=True, kw_only=True):
             state=info.state,
             earlier=inside.earlier if inside is not None else (),
             contained=info.contained,
+            locks=info.locks,
         )
 
 

@@ -133,7 +133,7 @@ class RootChecks:
     def _mapped(self, given: str, name: VolumeName) -> CheckResult:
         """A logical volume, or an unlocked one: of that only its name can be checked."""
         environment = self._environment
-        found = environment.named("mapped", name.value)
+        found = environment.named("mapped", name.value) or environment.meant(name.value)
         if found:
             return self._check_root(found[0])
         for volume in environment.volumes:

@@ -24,7 +24,7 @@ from mending.disk.layout import Disk, Scheme, survey
 from mending.disk.scan import disk_map
 from mending.disk.system import Contents, InstalledSystem
 from mending.formats.partition import mbr
-from mending.model import Finding, FindingId, PhaseState, Severity, Verdict, Where
+from mending.model import Finding, FindingId, PhaseState, Severity, UsageError, Verdict, Where
 from mending.source import Target, as_disk, as_tree
 
 if TYPE_CHECKING:
@@ -47,14 +47,23 @@ _TABLE_FINDINGS = {
 """What problems of an MBR and of its EBR chain are called."""
 
 
-def open_environment(target: Target) -> BootEnvironment:
+def open_environment(target: Target, secret: bytes | None = None) -> BootEnvironment:
     """What checks and repairs look at on a target; a disk is surveyed.
 
+    Args:
+        secret: a passphrase, or the bytes of a key file, that opens locked volumes.
+
     Raises:
-        InputError: this is no disk, or holds no installed system, or it went away.
+        InputError: this is no disk, or holds no installed system, or it went away; the key opens
+            nothing.
+        UsageError: there is nothing to unlock, or an extra is missing.
     """
     tree = as_tree(target)
-    return TreeEnvironment(tree) if tree is not None else DiskEnvironment(survey(as_disk(target)))
+    if tree is None:
+        return DiskEnvironment(survey(as_disk(target)), secret)
+    if secret is not None:
+        raise UsageError("A mounted tree is unlocked already.", "Leave the key out.")
+    return TreeEnvironment(tree)
 
 
 def trace_target(

@@ -68,6 +68,11 @@ def show_trace(trace: Trace, pack: Pack, named: str) -> RenderableType:
             for volume, name in _earlier(trace)
         ]
     parts += [
+        text(f"volume {volume.number} is locked; {way}")
+        for volume in trace.volumes
+        for way in volume.locks
+    ]
+    parts += [
         text(f"{system.family} system {system.title} on volume {system.volume}")
         for system in trace.systems
     ]

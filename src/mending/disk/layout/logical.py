@@ -17,6 +17,7 @@ from mending.disk.volume import Volume, mapped_name, read_lvm_group
 from mending.formats.container.lvm import Group, LogicalVolume, Segment
 from mending.model import ByteOffset, FilesystemKind, InputError, Lba, SectorCount
 from mending.source import Source, StitchedSource, Stripes
+from mending.source.stitched import FIRST_VIEW
 
 FIRST_NUMBER = 1001
 """Logical volumes have no number in a table; theirs begin here."""
@@ -66,7 +67,7 @@ def _volume(
     return msgspec.structs.replace(
         volume,
         number=number,
-        start=Lba(first // sector),
+        start=Lba(first // sector if first < FIRST_VIEW else 0),
         offset=ByteOffset(offset),
         type=f"logical volume {group.name}/{logical.name}",
         mapped=mapped_name(group.name, logical.name),

@@ -9,6 +9,7 @@ import msgspec
 from mending.disk.fat import read_fats, sound_one
 from mending.disk.volume import ntfs_info
 from mending.disk.volume.apfs_info import contained_volumes
+from mending.disk.volume.locks import luks_head
 from mending.disk.volume.volume import Volume
 from mending.disk.volume.xfs_state import xfs_state
 from mending.formats.container import lvm
@@ -242,6 +243,12 @@ def _container(source: Source, volume: Volume) -> VolumeInfo:
     return msgspec.structs.replace(info, contained=told, darwin=darwin)
 
 
+def _locked(source: Source, volume: Volume) -> VolumeInfo:
+    """A LUKS volume, with the ways in that its head tells of."""
+    info, head = _marked(source, volume), luks_head(source, volume)
+    return info if head is None else msgspec.structs.replace(info, locks=head.says)
+
+
 def _head(source: Source, volume: Volume) -> Window:
     """As much of the start as the marks want; less where a sector of it cannot be read."""
     try:
@@ -258,6 +265,7 @@ _READERS: dict[FilesystemKind, Callable[[Source, Volume], VolumeInfo]] = {
     FilesystemKind.NTFS: _ntfs,
     FilesystemKind.EXT: _ext,
     **{row.filesystem: _marked for row in signatures.SIGNATURES},
+    FilesystemKind.LUKS: _locked,
     FilesystemKind.XFS: _xfs,
     FilesystemKind.LVM: _group,
     FilesystemKind.APFS: _container,

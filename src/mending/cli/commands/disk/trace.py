@@ -10,6 +10,7 @@ from mending.cli import options
 from mending.cli.figures import draw, wanted_figure
 from mending.cli.host import this_host
 from mending.cli.packs import base_pack
+from mending.cli.secrets import given_secret
 from mending.cli.show.console import emit, named_target
 from mending.cli.show.traces import show_trace
 from mending.model import Verdict
@@ -26,6 +27,8 @@ from mending.model import Verdict
     type=click.Path(path_type=Path, exists=True, dir_okay=False),
     help="A healthy copy (`mending keep`): also say what has changed since.",
 )
+@options.unlock
+@options.key_file
 @click.option("--check", is_flag=True, help="Exit 1 unless no fault was found.")
 @options.figure
 @options.as_json
@@ -37,6 +40,8 @@ def command(
     firmware: str | None,
     variables: str | None,
     against: Path | None,
+    unlock: bool,
+    key_file: str | None,
     check: bool,
     figure: str | None,
     as_json: bool,
@@ -46,7 +51,7 @@ def command(
     """
     path, host = wanted_figure(figure), this_host()
     found = NamedTarget(target, host, variables)
-    result = trace(found, host, sector, firmware)
+    result = trace(found, host, sector, firmware, given_secret(unlock, key_file))
     if against is not None:
         from mending.app.keeping import trace_against  # noqa: PLC0415 - lazy: seldom asked for
 

@@ -1,0 +1,120 @@
+"""Sectors turned into plain bytes, many at once: AES in XTS and in CBC.
+
+The modes are made out of single blocks (ECB), all blocks of all sectors in one call; what the modes
+add to that is worked out for all sectors together.
+
+Sources: IEEE 1619-2018 (XTS-AES; the tweak is doubled from block to block in GF(2^128)); NIST SP
+800-38A 6.2 (CBC); Linux 6.1, `drivers/md/dm-crypt.c` (`plain`, `plain64`, `essiv`: how a sector's
+number becomes its first value; numbers count 512 bytes).
+"""
+
+import hashlib
+from collections.abc import Callable
+from typing import TYPE_CHECKING
+
+from mending.model import UsageError, load_extra, load_numpy
+
+if TYPE_CHECKING:
+    import numpy as np
+    import numpy.typing as npt
+
+    Blocks = npt.NDArray[np.uint64]
+    """Two numbers of 64 bits a block of 16 bytes, little-endian."""
+
+_BLOCK, _UNIT = 16, 512
+_XTS_KEYS, _CBC_KEYS = {32, 64}, {16, 24, 32}
+_CARRY = 0x87
+"""What leaves at the top comes back so (the polynomial of GF(2^128))."""
+EXTRA = "unlock"
+
+
+class SectorCipher:
+    """Decrypts whole sectors.
+
+    Args:
+        cipher: as headers name it, such as `aes-xts-plain64`.
+        sector: bytes that belong together.
+
+    Raises:
+        UsageError: a cipher that is not read here, or the extra is missing.
+    """
+
+    def __init__(self, cipher: str, key: bytes, sector: int = _UNIT) -> None:
+        name, _, rest = cipher.partition("-")
+        mode, _, self._start = rest.partition("-")
+        kinds = _XTS_KEYS if mode == "xts" else _CBC_KEYS
+        sound = name == "aes" and mode in {"xts", "cbc"} and len(key) in kinds
+        if not sound or sector % _UNIT or not _UNIT <= sector <= 4096:
+            raise UsageError(f"Volumes encrypted by {cipher} are not read here.")
+        half = len(key) // 2
+        self._xts, self._sector = mode == "xts", sector
+        data_key = key[:half] if self._xts else key
+        self._blocks = _turned(data_key, encrypt=False)
+        self._first = self._first_by(key[half:] if self._xts else data_key, cipher)
+
+    def _first_by(self, key: bytes, cipher: str) -> Callable[[bytes], bytes]:
+        """What makes the first value of a sector out of its number."""
+        kind, _, named = self._start.partition(":")
+        if self._xts and kind in {"plain", "plain64"}:
+            return _turned(key, encrypt=True)
+        if not self._xts and kind in {"plain", "plain64"}:
+            return bytes
+        if not self._xts and kind == "essiv" and named in hashlib.algorithms_guaranteed:
+            return _turned(hashlib.new(named, key).digest(), encrypt=True)
+        raise UsageError(f"Volumes encrypted by {cipher} are not read here.")
+
+    def decrypt(self, data: bytes, first: int) -> bytes:
+        """Plain bytes of whole sectors. Args: first: number of the first one, in units of 512
+        bytes.
+        """
+        np = load_numpy()
+        count, blocks = len(data) // self._sector, self._sector // _BLOCK
+        numbers = np.zeros((count, 2), "<u8")
+        numbers[:, 0] = first + np.arange(count, dtype=np.uint64) * (self._sector // _UNIT)
+        if self._start == "plain":
+            numbers[:, 0] &= 0xFFFFFFFF
+        starts = np.frombuffer(self._first(numbers.tobytes()), "<u8").reshape(count, 2)
+        cut = data[: count * self._sector]
+        given = np.frombuffer(cut, "<u8").reshape(count, blocks, 2)
+        if self._xts:
+            tweaks = _doubled(starts, blocks)
+            plain = np.frombuffer(self._blocks((given ^ tweaks).tobytes()), "<u8")
+            return _bytes_of(plain.reshape(given.shape) ^ tweaks)
+        before = np.concatenate((starts[:, None, :], given[:, :-1, :]), axis=1)
+        plain = np.frombuffer(self._blocks(cut), "<u8").reshape(given.shape)
+        return _bytes_of(plain ^ before)
+
+
+def _bytes_of(blocks: "Blocks") -> bytes:
+    return blocks.tobytes()
+
+
+def _doubled(starts: "Blocks", blocks: int) -> "Blocks":
+    """The tweak of every block, shape (sectors, blocks, 2): each is twice the one before it."""
+    np = load_numpy()
+    tweaks: Blocks = np.empty((len(starts), blocks, 2), "<u8")
+    low, high = starts[:, 0].copy(), starts[:, 1].copy()
+    for number in range(blocks):
+        tweaks[:, number, 0], tweaks[:, number, 1] = low, high
+        carry = (high >> np.uint64(63)) * np.uint64(_CARRY)
+        high = (high << np.uint64(1)) | (low >> np.uint64(63))
+        low = (low << np.uint64(1)) ^ carry
+    return tweaks
+
+
+def _turned(key: bytes, *, encrypt: bool) -> Callable[[bytes], bytes]:
+    """All blocks of some bytes, each by itself."""
+    load_extra("cryptography", EXTRA)
+    from cryptography.hazmat.primitives.ciphers import (  # noqa: PLC0415 - lazy: an extra
+        Cipher,
+        algorithms,
+        modes,
+    )
+
+    cipher = Cipher(algorithms.AES(key), modes.ECB())
+
+    def turn(data: bytes) -> bytes:
+        engine = cipher.encryptor() if encrypt else cipher.decryptor()
+        return engine.update(data) + engine.finalize()
+
+    return turn

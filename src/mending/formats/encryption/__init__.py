@@ -1,0 +1,1 @@
+"""Heads of encrypted volumes: what they ask for, and how their bytes are turned."""
