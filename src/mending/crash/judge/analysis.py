@@ -68,7 +68,7 @@ def analyse(
     firsts = [read_file.first for read_file in reads if read_file.first is not None]
     lasts = [read_file.last for read_file in reads if read_file.last is not None]
     line = timeline(events, min(firsts, default=None), max(lasts, default=None), _alive(reads))
-    line, silent = without_hands(line)
+    line, silent = without_hands(line, [(read.last or 0.0, read.last_words) for read in reads])
     failing = main_kind(line, crashes)
     pointers = Pointers(names_in(crashes), contents, fails_in_kernel(crashes))
     blamed = suspects(failing, pointers)

@@ -21,6 +21,7 @@ _BEFORE, _KEY, _ANSWERED, _AFTER = 600.0, 30.0, 60.0, 3600.0
 """Seconds before an end that count; from the key to the end; from the last entry to the key of a PC
 that still answers; after the next start in which it is told how this one ended.
 """
+_SAME = 2.0
 _SIGNS = {
     EventKind.TOO_HOT: "heat",
     EventKind.POWER: "power",
@@ -32,9 +33,14 @@ _KEY_WORDS, _WATCHDOG_WORDS = "power button", "watchdog"
 """In the reason for the last reset that a kernel reads from the processor."""
 
 
-def without_hands(line: Timeline) -> tuple[Timeline, tuple[SilentEndResult, ...]]:
+def without_hands(
+    line: Timeline, files: Sequence[tuple[float, str]] = ()
+) -> tuple[Timeline, tuple[SilentEndResult, ...]]:
     """The runs, of which those that a person cut short count no longer as failed; and what is known
     of every silent end.
+
+    Args:
+        files: Unix seconds and words of the last entry of each file.
     """
     runs, found = list(line.runs), list[SilentEndResult]()
     times = [event.at for event in line.events]
@@ -48,6 +54,9 @@ def without_hands(line: Timeline) -> tuple[Timeline, tuple[SilentEndResult, ...]
         following = line.runs[number + 1].start
         before = between(max(run.end - _BEFORE, run.start), run.end)
         end = _end(run.end, following, before, between(following, following + _AFTER))
+        if not end.last:  # the next start stands in a file of its own
+            ends = (words for at, words in files if words and abs(at - run.end) <= _SAME)
+            end = msgspec.structs.replace(end, last=next(ends, ""))
         found.append(end)
         if end.by_hand == "answered":
             runs[number] = msgspec.structs.replace(run, ended=BY_HAND)

@@ -13,6 +13,7 @@ class FileRead(msgspec.Struct, frozen=True, kw_only=True):
     Attributes:
         kind: what it was taken for.
         first, last: Unix seconds of its first and its last entry that has a time.
+        last_words: what the last entry says, and who says it; empty where that is not at hand.
         zoned: whether its times carry a zone.
         yearless: whether its times carry no year, which was worked out.
         notes: what could not be read, in sentences.
@@ -26,6 +27,7 @@ class FileRead(msgspec.Struct, frozen=True, kw_only=True):
     repairs: tuple[RepairAttempt, ...] = ()
     first: float | None = None
     last: float | None = None
+    last_words: str = ""
     zoned: bool = True
     yearless: bool = False
     notes: tuple[str, ...] = ()

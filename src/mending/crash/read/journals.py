@@ -61,6 +61,7 @@ def read_journal(name: str, source: Source, typist: EventClassifier, codes: Code
         crashes=tuple(text_logs.crashes_of_kernel(name, reading.said, codes)),
         first=reading.first,
         last=reading.last,
+        last_words=reading.words_of(reading.at_end) if reading.at_end else "",
         notes=tuple(notes),
     )
 
@@ -76,7 +77,7 @@ def _read(reading: "_Reading", size: int, header: JournalHeader) -> "_Reading":
     before: float | None = None
     for number, entry in enumerate(walking.journal.entries()):
         walking.take(number, entry, before)
-        walking.in_front = entry.offset
+        walking.in_front = walking.at_end = entry.offset
         before = walking.last = entry.realtime / 1e6
         walking.count = number + 1
     return walking
@@ -92,6 +93,7 @@ def _take_found(reading: "_Reading", table: binary_journal.EntryTable) -> None:
     turns = np.any(table.boots[1:] != table.boots[:-1], axis=1)
     turns |= np.abs(np.diff(base)) > CLOCK_JUMP * 1e6
     reading.count, reading.last = len(base), float(table.realtimes[-1]) / 1e6
+    reading.at_end = int(table.offsets[-1])
     following = 0
     for first in sorted({0, *(np.flatnonzero(turns) + 1).tolist(), *table.hits}):
         for number in range(max(first, following), min(first + _FOLLOWING, len(base))):
@@ -119,6 +121,7 @@ class _Reading:
         self.first: float | None = None
         self.last: float | None = None
         self.count = 0
+        self.at_end = 0
         self.in_front = 0  # where the entry before the next start is
         self._boot, self._base, self._left = "", 0.0, 0
 

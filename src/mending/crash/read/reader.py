@@ -263,6 +263,7 @@ def _of_records(
         events=tuple(events),
         first=first,
         last=last,
+        last_words=clean_text(said, 200),
         zoned=zoned,
         notes=tuple(notes),
     )
