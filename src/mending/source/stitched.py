@@ -45,8 +45,8 @@ class Stripes(msgspec.Struct, frozen=True):
         return self.starts[column] + line * self.unit + within, together
 
 
-class StitchedSource(DiskTarget):
-    """See the module."""
+class _OverDisk(DiskTarget):
+    """A disk with more behind its end; all but reading goes to the disk, and nothing is written."""
 
     def __init__(self, base: Source) -> None:
         self._base = base
@@ -55,6 +55,48 @@ class StitchedSource(DiskTarget):
         self.size = base.size
         self.bytes_per_sector = base.bytes_per_sector
         self.serial = base.serial
+
+    @property
+    def bytes_read(self) -> int:
+        """What the source below has read."""
+        return self._base.bytes_read
+
+    def read(self, offset: int, length: int) -> Window:
+        """See `Source.read`."""
+        raise NotImplementedError
+
+    def read_into(self, offset: int, buffer: memoryview) -> int:
+        """See `Source.read_into`."""
+        data = self.read(offset, len(buffer)).data
+        buffer[: len(data)] = data
+        return len(data)
+
+    def data_ranges(self) -> Iterator[tuple[int, int]]:
+        """See `Source.data_ranges`: those of the disk."""
+        return self._base.data_ranges()
+
+    def count_read(self, count: int) -> None:
+        """See `Source.count_read`."""
+        self._base.count_read(count)
+
+    def write(self, offset: int, data: bytes) -> None:
+        """Always refused."""
+        raise RefusedError(
+            f"{len(data)} bytes at {offset}: what is laid behind the end is only read."
+        )
+
+    def flush(self) -> None:
+        """Nothing to wait for."""
+
+    def close(self) -> None:
+        """The source below is closed by whoever opened it."""
+
+
+class StitchedSource(_OverDisk):
+    """See the module."""
+
+    def __init__(self, base: Source) -> None:
+        super().__init__(base)
         self._next = BEHIND
         self._starts: list[int] = []
         self._parts: list[Stripes] = []
@@ -80,11 +122,6 @@ class StitchedSource(DiskTarget):
             yield place, step
             offset, length = offset + step, length - step
 
-    @property
-    def bytes_read(self) -> int:
-        """What the source below has read."""
-        return self._base.bytes_read
-
     def read(self, offset: int, length: int) -> Window:
         """See `Source.read`."""
         if offset < BEHIND:
@@ -103,30 +140,6 @@ class StitchedSource(DiskTarget):
                 break
             at, length = at + step, length - step
         return Window(b"".join(parts), offset)
-
-    def read_into(self, offset: int, buffer: memoryview) -> int:
-        """See `Source.read_into`."""
-        data = self.read(offset, len(buffer)).data
-        buffer[: len(data)] = data
-        return len(data)
-
-    def data_ranges(self) -> Iterator[tuple[int, int]]:
-        """See `Source.data_ranges`: those of the disk."""
-        return self._base.data_ranges()
-
-    def count_read(self, count: int) -> None:
-        """See `Source.count_read`."""
-        self._base.count_read(count)
-
-    def write(self, offset: int, data: bytes) -> None:
-        """Always refused."""
-        raise RefusedError(f"{len(data)} bytes at {offset}: a volume in pieces is only read.")
-
-    def flush(self) -> None:
-        """Nothing to wait for."""
-
-    def close(self) -> None:
-        """The source below is closed by whoever opened it."""
 
 
 class FileOnDisk(StitchedSource):
@@ -153,29 +166,19 @@ class FileOnDisk(StitchedSource):
         yield 0, self.size
 
 
-class ViewedSource(DiskTarget):
+class ViewedSource(_OverDisk):
     """A disk with plain views of locked ranges behind its end. They can be read like every place of
     the disk; nothing is written through it.
     """
 
     def __init__(self, base: Source) -> None:
-        self._base = base
-        self.path = base.path
-        self.kind: TargetKind = base.kind
-        self.size = base.size
-        self.bytes_per_sector = base.bytes_per_sector
-        self.serial = base.serial
+        super().__init__(base)
         self._views: list[View] = []
 
     def add(self, view: View) -> int:
         """Lay a view behind the others; returns where it can be read."""
         self._views.append(view)
         return FIRST_VIEW + (len(self._views) - 1) * _VIEW_GAP
-
-    @property
-    def bytes_read(self) -> int:
-        """What the source below has read."""
-        return self._base.bytes_read
 
     def read(self, offset: int, length: int) -> Window:
         """See `Source.read`."""
@@ -184,27 +187,3 @@ class ViewedSource(DiskTarget):
         number, into = divmod(offset - FIRST_VIEW, _VIEW_GAP)
         known = number < len(self._views)
         return Window(self._views[number](into, length) if known else b"", offset)
-
-    def read_into(self, offset: int, buffer: memoryview) -> int:
-        """See `Source.read_into`."""
-        data = self.read(offset, len(buffer)).data
-        buffer[: len(data)] = data
-        return len(data)
-
-    def data_ranges(self) -> Iterator[tuple[int, int]]:
-        """See `Source.data_ranges`: those of the disk."""
-        return self._base.data_ranges()
-
-    def count_read(self, count: int) -> None:
-        """See `Source.count_read`."""
-        self._base.count_read(count)
-
-    def write(self, offset: int, data: bytes) -> None:
-        """Always refused."""
-        raise RefusedError(f"{len(data)} bytes at {offset}: an unlocked disk is only read.")
-
-    def flush(self) -> None:
-        """Nothing to wait for."""
-
-    def close(self) -> None:
-        """The source below is closed by whoever opened it."""
