@@ -78,6 +78,7 @@ class Locked(InFolder):
     def made(self, *words):
         done = subprocess.run(
             [MAKER, "-q", *map(str, words), "--key-file", self.key()],
+            cwd=self.folder,  # it leaves a header there for a while, named after the volume
             capture_output=True,
             text=True,
             check=False,

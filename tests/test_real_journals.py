@@ -44,6 +44,7 @@ STORY = """day=$(cat /var/office-day 2>/dev/null || echo 0)
 echo $((day + 1)) > /var/office-day
 sync
 settle() { journalctl --sync; sync; }
+in_use() { settle; echo still selling | systemd-cat -t till; sleep 2; sync; }
 case $day in
 0)
     for packing in XZ LZ4 ZSTD; do
@@ -60,11 +61,11 @@ case $day in
     done
     systemctl poweroff ;;
 1)
-    settle
+    in_use
     sysctl -q kernel.panic=0
     echo c > /proc/sysrq-trigger ;;
 2)
-    settle
+    in_use
     echo OFFICE-CUT > /dev/console
     sleep 1000 ;;
 *)
