@@ -11,6 +11,7 @@ from typing import Any
 
 import msgspec
 
+from mending.app.copy_checking import CopyCheckResult
 from mending.app.copying import CopyResult
 from mending.app.demo import DemoResult
 from mending.app.keeping import KeepResult
@@ -47,6 +48,7 @@ DOCUMENTS = (
     MendAllResult,
     MendResult,
     KeepResult,
+    CopyCheckResult,
     CopyResult,
     PlanResult,
     PointsResult,

@@ -26,6 +26,8 @@ from mending.source.imaging import ByteRanges, GrowingImage, ReadingHeader, open
 _MOST_WALKS = 4
 _UNREAD_FILES = 1000
 Told = Callable[[Progress], None]
+Verified = Callable[[int, int], None]
+"""Is given how many bytes were checked, of how many."""
 
 
 class PartResult(msgspec.Struct, frozen=True, kw_only=True):
@@ -75,12 +77,15 @@ def copy_drive(
     effort: int,
     told: Told,
     sector: int | None = None,
+    verified: Verified | None = None,
 ) -> CopyResult:
     """Copy a drive, or go on with a copy that was begun.
 
     Args:
         first: folders, suffixes or kinds of files that come first; none for those of persons.
         effort: how often a piece that fails is tried again.
+        verified: where given, what is in the image is read again first; what is not any more what
+            the drive gave is read of it anew.
 
     Raises:
         UsageError: an unknown kind of files.
@@ -100,9 +105,20 @@ def copy_drive(
         )
         growing = open_image(image, header)
         try:
+            if verified is not None:
+                _lose_what_differs(growing, verified)
             return copy_into(source, growing, wishes, effort, told)
         finally:
             growing.close()
+
+
+def _lose_what_differs(growing: GrowingImage, verified: Verified) -> None:
+    done, summed = 0, sum(end - start for start, end, _ in growing.record.sums)
+    for start, end, differs in growing.differing():
+        if differs:
+            growing.lose(start, end - start)
+        done += end - start
+        verified(done, summed)
 
 
 def copy_into(

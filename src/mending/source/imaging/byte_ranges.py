@@ -24,6 +24,17 @@ class ByteRanges:
         self._starts[first:last], self._ends[first:last] = [start], [end]
         self.total += end - start
 
+    def remove(self, start: int, end: int) -> None:
+        """Take a range out."""
+        first, last = bisect_right(self._ends, start), bisect_left(self._starts, end)
+        if start >= end or first >= last:
+            return
+        left = [(self._starts[first], start), (end, self._ends[last - 1])]
+        left = [(at, until) for at, until in left if at < until]
+        self.total -= self.count_inside(start, end)
+        self._starts[first:last] = [at for at, _ in left]
+        self._ends[first:last] = [until for _, until in left]
+
     def covers(self, start: int, end: int) -> bool:
         """Whether all of a range is in it."""
         at = bisect_right(self._starts, start) - 1

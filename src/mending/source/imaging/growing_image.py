@@ -1,9 +1,13 @@
 """The image that a drive is copied into: sparse, with its reading record beside it."""
 
 import contextlib
+import errno
 import fcntl
 import os
 import time
+import zlib
+from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import msgspec
@@ -17,6 +21,9 @@ _ZEROS = bytes(1 << 20)
 _FLUSH_BYTES, _FLUSH_SECONDS = 1 << 30, 20.0
 """How much is written, or how long, before it is made sure that it is on the medium."""
 _BEGIN_BYTES = 16 << 20
+_LARGE_BYTES = 256 << 10
+"""What is larger is summed while it is written."""
+_CHECKED_BYTES = 1 << 20
 _MODE = 0o600
 
 
@@ -32,19 +39,22 @@ class GrowingImage:
         self._image, self._lines = image, lines
         self._since_flush, self._flushed_at = 0, time.monotonic()
         self._waits, self._waiting = 0, (1 << 62, 0)
+        self._worker = ThreadPoolExecutor(1)
 
     def read(self, offset: int, length: int) -> bytes:
         """Bytes that are safe."""
         return os.pread(self._image, length, offset)
 
     def keep(self, offset: int, data: bytes) -> None:
-        """Take bytes in, and say so; zeros stay holes.
+        """Take bytes in, and say so with their sum; zeros stay holes.
 
         Raises:
             InputError: the image cannot be written.
         """
+        large = len(data) >= _LARGE_BYTES
+        summing = self._worker.submit(zlib.crc32, data) if large else None
         try:
-            if data[:1] != b"\0" or data[-1:] != b"\0" or data != _ZEROS[: len(data)]:
+            if not _is_zeros(data) or self._holds_data(offset, len(data)):
                 done = 0
                 view = memoryview(data)
                 while done < len(data):
@@ -54,12 +64,22 @@ class GrowingImage:
                 f"{self.path} cannot be written: {error.strerror}.",
                 "Make room, then give the same command again: it goes on where it was.",
             ) from error
-        self._say(["safe", offset, len(data)])
+        total = zlib.crc32(data) if summing is None else summing.result()
+        self._say(["safe", offset, len(data), total])
         self._since_flush += len(data)
         self._begin_writing(offset, len(data))
         late = time.monotonic() - self._flushed_at >= _FLUSH_SECONDS
         if late or self._since_flush >= _FLUSH_BYTES:
             self.flush()
+
+    def _holds_data(self, offset: int, length: int) -> bool:
+        """Whether a range is more than a hole: what was there before may have been lost."""
+        try:
+            return os.lseek(self._image, offset, os.SEEK_DATA) < offset + length
+        except OSError as error:
+            if error.errno == errno.ENXIO:  # a hole up to the end
+                return False
+            raise
 
     def _begin_writing(self, offset: int, length: int) -> None:
         """Let the system begin to write while the drive is read on (posix_fadvise(2): letting go of
@@ -80,6 +100,26 @@ class GrowingImage:
     def give_up(self, offset: int, length: int, effort: int) -> None:
         """Note that some bytes failed."""
         self._say(["failed", offset, length, effort])
+
+    def differing(self) -> Iterator[tuple[int, int, bool]]:
+        """Read everything again that has a sum: each piece's first byte, the one behind its last,
+        and whether it differs from what was read of the drive. A piece that cannot be read does.
+        """
+        for start, end, total in list(self.record.sums):
+            found, at = 0, start
+            while at < end:
+                try:
+                    data = self.read(at, min(end - at, _CHECKED_BYTES))
+                except OSError:
+                    data = b""
+                if not data:
+                    break
+                found, at = zlib.crc32(data, found), at + len(data)
+            yield start, end, at < end or found != total
+
+    def lose(self, offset: int, length: int) -> None:
+        """Note that some bytes are not safe after all."""
+        self._say(["lost", offset, length])
 
     def flush(self) -> None:
         """Wait until all that is said to be safe is on the medium.
@@ -113,14 +153,13 @@ class GrowingImage:
         """
         self.flush()
         header = msgspec.structs.replace(self.record.header, session=reading_record.session())
-        rows: list[object] = [["safe", start, end - start] for start, end in self.record.safe]
-        for effort, tried in enumerate(self.record.failed):
-            rows += [["failed", start, end - start, effort] for start, end in tried]
-        lines = [msgspec.json.encode(row) for row in (header, *rows, ["flushed"])]
+        rows = (header, *self.record.rows(), ["flushed"])
+        lines = [msgspec.json.encode(row) for row in rows]
         write_durably(reading_record.record_path(self.path), b"\n".join(lines) + b"\n")
 
     def close(self) -> None:
         """Let go of it; closing twice is fine."""
+        self._worker.shutdown()
         for handle in (self._image, self._lines):
             with contextlib.suppress(OSError):
                 os.close(handle)
@@ -163,6 +202,10 @@ def open_image(path: str, header: ReadingHeader) -> GrowingImage:
     growing = GrowingImage(path, record, image, lines)
     os.write(lines, b"\n" + msgspec.json.encode(["session", header.session]) + b"\n")
     return growing
+
+
+def _is_zeros(data: bytes) -> bool:
+    return data[:1] == b"\0" == data[-1:] and data == _ZEROS[: len(data)]
 
 
 def _told(header: ReadingHeader) -> tuple[object, ...]:

@@ -1,5 +1,5 @@
-"""The reading record beside an image: which bytes of the drive are safe in it, which failed and how
-hard they were tried. Format: `docs/formats.md`.
+"""The reading record beside an image: which bytes of the drive are safe in it and their sums, which
+failed and how hard they were tried. Format: `docs/formats.md`.
 
 Lines of JSON that are only ever added, so that a kill loses none that was written. After a power
 cut, lines may be on the medium whose bytes of the image are not: a line `flushed` says that
@@ -17,6 +17,7 @@ import msgspec
 from mending.model import InputError
 from mending.source.durable_files import append_durably
 from mending.source.imaging.byte_ranges import ByteRanges
+from mending.source.imaging.piece_sums import PieceSums
 
 SUFFIX = ".reading"
 MOST_EFFORT = 9
@@ -41,12 +42,14 @@ class ReadingRecord:
 
     Attributes:
         safe: bytes that are in the image.
+        sums: of those that were read; what is known to be zeros without being read has none.
         failed: by effort from 0: bytes that were tried so hard in vain.
     """
 
     def __init__(self, header: ReadingHeader) -> None:
         self.header = header
         self.safe = ByteRanges()
+        self.sums = PieceSums()
         self.failed = [ByteRanges() for _ in range(MOST_EFFORT + 1)]
 
     def missing(self, start: int, end: int) -> Iterator[tuple[int, int, int]]:
@@ -71,13 +74,33 @@ class ReadingRecord:
         numbers = row[1:]
         if not all(isinstance(number, int) and number >= 0 for number in numbers):
             return False
-        if row[0] == "safe" and len(numbers) == 2:
-            self.safe.add(numbers[0], numbers[0] + numbers[1])
+        if row[0] == "safe" and len(numbers) in (2, 3):
+            start, end = numbers[0], numbers[0] + numbers[1]
+            self.safe.add(start, end)
+            self.sums.forget(start, end)
+            if len(numbers) == 3:
+                self.sums.add(start, end, numbers[2])
+        elif row[0] == "lost" and len(numbers) == 2:
+            self.safe.remove(numbers[0], numbers[0] + numbers[1])
+            self.sums.forget(numbers[0], numbers[0] + numbers[1])
         elif row[0] == "failed" and len(numbers) == 3 and numbers[2] <= MOST_EFFORT:
             self.failed[numbers[2]].add(numbers[0], numbers[0] + numbers[1])
         else:
             return False
         return True
+
+    def rows(self) -> Iterator[list[object]]:
+        """All of it in as few lines as there are."""
+        summed = ByteRanges()
+        for start, end, total in self.sums:
+            summed.add(start, end)
+            yield ["safe", start, end - start, total]
+        for start, end in self.safe:
+            for first, last in summed.gaps(start, end):
+                yield ["safe", first, last - first]
+        for effort, tried in enumerate(self.failed):
+            for start, end in tried:
+                yield ["failed", start, end - start, effort]
 
 
 def record_path(image: str) -> Path:

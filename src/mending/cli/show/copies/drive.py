@@ -2,6 +2,7 @@
 
 from rich.console import Group, RenderableType
 
+from mending.app.copy_checking import CopyCheckResult
 from mending.app.copying import CopyResult, PartResult
 from mending.cli.show.console import indented, rows, size, text, title
 from mending.source.drive_health import DriveHealth
@@ -36,6 +37,29 @@ def show_copy(result: CopyResult) -> RenderableType:
     if result.stopped or result.unread:
         parts.append(text(f"go on: mending copy {result.drive} {result.image}"))
     parts.append(text(f"then: mending trace {result.image}"))
+    if result.asked:
+        parts.append(text(f"is it still what was read? mending copy {result.image} --verify"))
+    return Group(*parts)
+
+
+def show_copy_check(result: CopyCheckResult) -> RenderableType:
+    """Whether the image holds what the drive gave; where it does not, and what to do next."""
+    lost = sum(piece.bytes for piece in result.lost)
+    cells: list[tuple[object, ...]] = [
+        ("as it was read", size(result.checked - lost)),
+        ("not any more", text(size(lost), "bold red") if lost else "nothing"),
+        ("known zeros", f"{size(result.without_sum)}, without having been read"),
+        ("unread", text(size(result.unread), "yellow") if result.unread else "nothing"),
+    ]
+    parts: list[RenderableType] = [title(result.image), indented(rows(cells))]
+    if result.lost:
+        listed = [(f"{piece.offset:#x}", size(piece.bytes)) for piece in result.lost[:_MOST]]
+        parts += [text(""), title("pieces that differ"), indented(rows(listed))]
+        left = len(result.lost) - _MOST
+        parts += [text(f"and {left} more; --json has them")] if left > 0 else []
+    if result.unread or result.lost:
+        verify = " --verify" if result.lost else ""
+        parts += [text(""), text(f"go on: mending copy {result.drive} {result.image}{verify}")]
     return Group(*parts)
 
 
