@@ -98,13 +98,13 @@ class _Play:
             self.kernel(at + 2 + number * 0.1, at, f"{module}: loading out-of-tree module")
         self.say(at + 20, "systemd-logind[411]", "New session 2 of user clerk.")
 
-    def panic(self, at: float, boot: float, module: str, version: str) -> None:
+    def panic(self, at: float, boot: float, module: str, version: str, program: str) -> None:
         """A panic whose backtrace is in a module; empty for one in the kernel itself."""
         self.crashes += 1
         place = f"{module}_xmit+0x1f/0x80 [{module}]" if module else "kmem_cache_alloc+0x4f/0x200"
         for text in (
             "BUG: unable to handle page fault for address: ffffb4c2003fd000",
-            f"CPU: 1 PID: 411 Comm: till Tainted: G           OE      {version} #1",
+            f"CPU: 1 PID: 411 Comm: {program} Tainted: G           OE      {version} #1",
             f"RIP: 0010:{place}",
             "Call Trace:",
             f" {place}",
@@ -114,13 +114,23 @@ class _Play:
             self.kernel(at, boot, text)
 
 
-def records(seed: int) -> Records:
-    """The history of a seed."""
+OTHERWISE = ("program", "silent", "device")
+"""Histories whose crashes point at what is guilty otherwise than by its module: by the program that
+ran, by who spoke last before a silent end, by a device whose driver they name.
+"""
+_DEVICE = "idVendor=1209, idProduct=0a11"
+
+
+def records(seed: int, kind: str = "") -> Records:
+    """The history of a seed, of one of `OTHERWISE` where that is asked for."""
     random = Random(f"records {seed}")
     play = _Play(random)
-    kind = ("named", "unnamed", "victims", "none")[
-        seed % 4 if seed % 8 < 4 else random.randrange(3)
-    ]
+    kind = (
+        kind
+        or ("named", "unnamed", "victims", "none")[
+            seed % 4 if seed % 8 < 4 else random.randrange(3)
+        ]
+    )
     module = random.choice(_MODULES)
     days = random.randint(25, 60)
     sessions = list(_sessions(random, days))
@@ -132,7 +142,12 @@ def records(seed: int) -> Records:
         guilty = like if random.random() < 0.85 else "skerrivane-port-tools"
         if kind == "unnamed":
             guilty = random.choice((guilty, "graphics-stack"))
-        play.packages.append((onset, guilty))
+        if kind == "program":
+            guilty = "skerrivane-port-tools"
+        if kind == "device":
+            guilty = _DEVICE
+        else:
+            play.packages.append((onset, guilty))
     for _ in range(random.randint(8, 40)):
         start, end = random.choice(sessions)
         at = random.uniform(start + 200, end)
@@ -144,10 +159,14 @@ def records(seed: int) -> Records:
     others = tuple(name for name in _MODULES if name != module)
     for start, end in sessions:
         _session(play, start, end, (onset, calm, rough), kind, module, others)
+        if kind == "device" and start <= onset <= end:
+            play.say(onset, "kernel", f"usb 1-3: New USB device found, {_DEVICE}, bcdDevice= 1.00")
     files = _files(play)
     named = kind in {"named", "victims"}
     truth = None if kind == "none" else onset
-    return Records(files, _lists(guilty, module), truth, guilty, play.crashes, play.starts, named)
+    return Records(
+        files, _lists(guilty, module, kind), truth, guilty, play.crashes, play.starts, named
+    )
 
 
 def _sessions(random: Random, days: int) -> Iterator[tuple[float, float]]:
@@ -170,6 +189,12 @@ def _session(
     boot = start
     while True:
         play.start(boot, (module, *others[:2]))
+        if kind == "device":
+            hub = "idVendor=1d6b, idProduct=0002"
+            play.kernel(boot + 1, boot, f"usb usb1: New USB device found, {hub}, bcdDevice= 6.01")
+            if boot > onset:
+                text = f"usb 1-3: New USB device found, {_DEVICE}, bcdDevice= 1.00"
+                play.kernel(boot + 1.5, boot, text)
         rate = rough if boot >= onset else calm
         fails = boot + 60 + random.expovariate(rate) * HOUR
         if boot < onset < fails:
@@ -180,10 +205,15 @@ def _session(
             play.say(end, "systemd[1]", "Reached target Power-Off.")
             return
         new = fails >= onset
-        named = module if new and kind in {"named", "victims"} else ""
+        named = module if new and kind in {"named", "victims", "device"} else ""
         other = (kind == "victims" and random.random() < 1 / 3) if new else random.random() < 0.5
         named = random.choice(others) if other else named
-        play.panic(fails, boot, named, "6.1.0-ferry")
+        ran = f"{module}d" if new and kind == "program" and random.random() < 0.6 else "till"
+        if new and kind == "silent":
+            if random.random() < 0.7:
+                play.kernel(fails, boot, f"{module} 1-3:1.0: transfer timed out")
+        else:
+            play.panic(fails, boot, named, "6.1.0-ferry", ran)
         boot = fails + random.uniform(50, 200)
         if boot > end - 700:
             return
@@ -212,7 +242,7 @@ def _files(play: _Play) -> dict[str, bytes]:
     }
 
 
-def _lists(guilty: str, module: str) -> dict[str, str]:
+def _lists(guilty: str, module: str, kind: str) -> dict[str, str]:
     """A package database: what each package brings, by paths from the top."""
     lists = {name: f"/usr/share/doc/{name}/changelog.gz\n" for name in _PACKAGES}
     for name in _KERNEL_PACKAGES[:4]:
@@ -226,6 +256,11 @@ def _lists(guilty: str, module: str) -> dict[str, str]:
         )
     elif guilty == "graphics-stack":
         lists[guilty] = "/usr/lib/graphics/driver.so\n"
+    elif kind == "program":
+        lists[guilty] = f"/usr/sbin/{module}d\n/usr/lib/port/quay.conf\n"
+    elif kind == "device":
+        table = f"# Aliases\nalias usb:v1209p0A11d*dc*dsc*dp*ic*isc*ip*in* {module}\n"
+        extra["/usr/lib/modules/6.1.0-ferry/modules.alias"] = table
     elif guilty:
         lists[guilty] = f"/usr/lib/modules/6.1.0-ferry/extra/{module}.ko\n"
     homes = {f"/var/lib/dpkg/info/{name}.list": text for name, text in lists.items()}

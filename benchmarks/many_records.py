@@ -6,13 +6,13 @@ from collections import Counter
 from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
 
-from benchmarks.linux_records import Records, laid_out, records
+from benchmarks.linux_records import OTHERWISE, Records, laid_out, records
 from mending.app.evidence import read_crashes
 from mending.crash.read import log_files
 from mending.crash.results import CrashesResult
 from mending.model import read_time
 
-COUNT = 300
+COUNT, OTHERS = 300, 40
 
 
 def run() -> None:
@@ -35,6 +35,21 @@ def run() -> None:
     print(f"guilty change first where nothing names it: {share('unnamed first', 'unnamed')}")
     print(f"blamed without guilt: {share('innocent blamed', 'innocent')}")
     print(f"another blamed in its place: {share('another blamed', 'onset')}")
+
+    with ProcessPoolExecutor() as pool:
+        for kind in OTHERWISE:
+            found = list(pool.map(_first, range(OTHERS), [kind] * OTHERS))
+            share_first = sum(first for first, _ in found) / OTHERS
+            blamed = sum(by for _, by in found) / OTHERS
+            print(f"named otherwise ({kind}): guilty first {share_first:.0%}, blamed {blamed:.0%}")
+
+
+def _first(seed: int, kind: str) -> tuple[bool, bool]:
+    """Whether the guilty change comes first, and whether it is blamed."""
+    story = records(seed, kind)
+    top = next(iter(_read(story).suspects), None)
+    first = top is not None and story.guilty in top.change
+    return first, first and top is not None and top.blamed
 
 
 def _judged(seed: int) -> tuple[list[str], float | None]:

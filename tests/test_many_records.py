@@ -9,6 +9,7 @@ from benchmarks.linux_records import laid_out, records
 
 from mending.app.evidence import read_crashes
 from mending.crash.judge import analyse
+from mending.crash.judge.mentions import Mention, What
 from mending.crash.judge.pointing import pointed_at, reach, touches
 from mending.crash.read import Reader, log_files, packages_of
 from mending.knowledge import base_codes, base_events
@@ -130,17 +131,18 @@ class Pointing(unittest.TestCase):
             ("libssl3", "ssl", 0.0),
             ("x", "ab", 0.0),
         ):
-            self.assertEqual(touches(name, module), sure, name)
+            self.assertEqual(touches(name, Mention(What.MODULE, module)), sure, name)
 
     def test_what_points_nowhere_loses_but_never_to_zero(self):
-        named = [("slipprint",)] * 50
+        slip, quay = Mention(What.MODULE, "slipprint"), Mention(What.MODULE, "quaynet")
+        named = [(slip,)] * 50
         guilty = pointed_at(("slipprint-dkms",), named, {})
         other = pointed_at(("bash",), named, {})
-        self.assertEqual((guilty.crashes, guilty.of, other.crashes), (50, 50, 0))
+        self.assertEqual((guilty.ends, guilty.of, other.ends), (50, 50, 0))
         self.assertLess(other.weight, 0)
         self.assertGreater(other.weight, -5)
         self.assertLess(guilty.weight, 10)
-        victims = [("slipprint",)] * 7 + [("quaynet",)] * 3
+        victims = [(slip,)] * 7 + [(quay,)] * 3
         weights = [
             pointed_at((name,), victims, {}).weight
             for name in ("slipprint-dkms", "quaynet", "bash")
@@ -183,7 +185,9 @@ class Packages(InFolder):
                 "gate-lamp": ({"gate"}, False),
             },
         )
-        self.assertEqual(touches("port-tools", "slipprint", found["port-tools"]), 1.0)
+        self.assertEqual(
+            touches("port-tools", Mention(What.MODULE, "slipprint"), found["port-tools"]), 1.0
+        )
         self.assertEqual(
             [
                 reach("update", name, found)
@@ -204,7 +208,10 @@ class Packages(InFolder):
         rows = [f"/lib/modules/6.1/kernel/part{number}.ko" for number in range(400)]
         home = self.system({"var/lib/dpkg/info/linux-image-6.1.list": "\n".join(rows)})
         found = packages_of(home, ["linux-image-6.1"])
-        self.assertEqual(touches("linux-image-6.1", "part7", found["linux-image-6.1"]), 0.25)
+        self.assertEqual(
+            touches("linux-image-6.1", Mention(What.MODULE, "part7"), found["linux-image-6.1"]),
+            0.25,
+        )
 
 
 class Command(InFolder):

@@ -24,6 +24,7 @@ from mending.model import InputError
 from mending.reason import Statement
 
 _DISK, _VARIABLES = "disk", "variables"
+_COMING = {EventKind.INSTALLED, EventKind.PLUGGED, EventKind.LOADED}
 
 
 def start_case(
@@ -94,7 +95,7 @@ def read_crashes(target: str, files: list[LogFile], system: str | None = None) -
         event.name
         for read in reads
         for event in read.events
-        if event.kind is EventKind.INSTALLED and event.name
+        if event.kind in _COMING and event.name
     }
     contents = packages_of(Path(system), sorted(changed)) if system else {}
     return analyse(target, reads, count, codes, contents)

@@ -133,7 +133,7 @@ class SuspectResult(msgspec.Struct, frozen=True, kw_only=True):
             changes looked at.
         near: chance that a failing which began at any time began so soon after one of the changes.
         plugged: whether it is a thing that is plugged in while the PC runs.
-        named_by: how many crashes name a module that it brought; `named_of` how many name any.
+        named_by: how many ends name what it brought; `named_of` how many name anything.
         blamed: whether both are small enough to say that it is this one; that a dump names it
             stands for `near`.
     """

@@ -65,6 +65,8 @@ def _what_to_do(result: CrashesResult) -> Iterator[tuple[object, ...]]:
         yield ("do", f"go back to restore point {point.id}, {point.why}")
     elif suspect is not None and suspect.plugged:
         yield ("do", "leave it unplugged")
+    elif suspect is not None and suspect.what == "device":
+        yield ("do", f"take out {suspect.change}, and see whether it goes on")
     elif suspect is not None:
         yield ("do", f"put back what was there before {suspect.change}, and see whether it goes on")
     elif result.crashes and result.crashes[-1].suspects:
@@ -109,9 +111,10 @@ _HEADS = ("change", "when", "before", "after", "fit", "by chance")
 def _part(
     name: str, cells: list[tuple[object, ...]], wide: int = -1, heads: tuple[str, ...] = ()
 ) -> Iterator[RenderableType]:
-    bare = [tuple(cell[1:]) if cell and cell[0] == "" else cell for cell in cells]
+    if all(cell[0] == "" for cell in cells):
+        cells = [cell[1:] for cell in cells]
     yield title(name)
-    yield indented(rows(bare, heads, wide, drop=(5, 1) if heads else ()))
+    yield indented(rows(cells, heads, wide, drop=(5, 1) if heads else ()))
     yield text("")
 
 

@@ -7,10 +7,11 @@ from collections.abc import Iterator, Sequence
 from types import MappingProxyType
 
 from mending.crash.judge.kinds import main_kind
+from mending.crash.judge.mentions import mentions_in
 from mending.crash.judge.merging import merge
 from mending.crash.judge.onset import Onset, find_onset
 from mending.crash.judge.patterns import loops, patterns
-from mending.crash.judge.pointing import Contents, fails_in_kernel, names_in
+from mending.crash.judge.pointing import Contents, fails_in_kernel
 from mending.crash.judge.restore_points import fitted, points_of, recommended
 from mending.crash.judge.silent_ends import without_hands
 from mending.crash.judge.suspects import Pointers, suspects
@@ -54,7 +55,7 @@ def analyse(
     Args:
         count: bytes that were read.
         codes: what stop codes mean.
-        contents: what packages bring, by their names.
+        contents: what packages and devices bring, by their names.
     """
     together = merge(reads)
     reads, crashes = together.reads, together.crashes
@@ -70,7 +71,7 @@ def analyse(
     line = timeline(events, min(firsts, default=None), max(lasts, default=None), _alive(reads))
     line, silent = without_hands(line, [(read.last or 0.0, read.last_words) for read in reads])
     failing = main_kind(line, crashes)
-    pointers = Pointers(names_in(crashes), contents, fails_in_kernel(crashes))
+    pointers = Pointers(mentions_in(crashes, silent), contents, fails_in_kernel(crashes))
     blamed = suspects(failing, pointers)
     points = points_of((row for read_file in reads for row in read_file.points), line.events)
     onset = (

@@ -16,7 +16,7 @@ from mending.crash.results import SilentEndResult
 from mending.knowledge import EventKind
 from mending.model import plain_time
 
-BY_HAND = "by-hand"
+BY_HAND, ANSWERED = "by-hand", "answered"
 _BEFORE, _KEY, _ANSWERED, _AFTER = 600.0, 30.0, 60.0, 3600.0
 """Seconds before an end that count; from the key to the end; from the last entry to the key of a PC
 that still answers; after the next start in which it is told how this one ended.
@@ -58,7 +58,7 @@ def without_hands(
             ends = (words for at, words in files if words and abs(at - run.end) <= _SAME)
             end = msgspec.structs.replace(end, last=next(ends, ""))
         found.append(end)
-        if end.by_hand == "answered":
+        if end.by_hand == ANSWERED:
             runs[number] = msgspec.structs.replace(run, ended=BY_HAND)
     return msgspec.structs.replace(line, runs=tuple(runs)), tuple(found)
 
@@ -99,7 +99,7 @@ def _by_hand(key: LogEvent | None, *, told: bool, signs: tuple[str, ...]) -> str
         return "unknown" if told else ""
     if signs or key.previous is None:
         return "unknown"
-    return "answered" if key.at - key.previous <= _ANSWERED else "hung"
+    return ANSWERED if key.at - key.previous <= _ANSWERED else "hung"
 
 
 def _sentences(silence: float, signs: tuple[str, ...], reset: str, by_hand: str) -> Iterator[str]:
@@ -113,7 +113,7 @@ def _sentences(silence: float, signs: tuple[str, ...], reset: str, by_hand: str)
 
 
 _HANDS = {
-    "answered": "the power key was pressed while it still answered: no fault",
+    ANSWERED: "the power key was pressed while it still answered: no fault",
     "hung": "the power key was pressed after it had gone silent: it hung",
     "unknown": "somebody held the power key; whether it hung is not told",
 }

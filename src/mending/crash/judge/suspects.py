@@ -5,17 +5,15 @@ from collections.abc import Callable, Iterator, Sequence
 
 import msgspec
 
-from mending.crash.judge.alignment import kernel_version
+from mending.crash.judge.changes import Change, beforehand_of, changes_in
+from mending.crash.judge.mentions import End, What
 from mending.crash.judge.onset import change_fit, exact_p, holm, split_fit
 from mending.crash.judge.pointing import NOTHING, Contents, Pointed, pointed_at, reach, touches
 from mending.crash.judge.timeline import Clock, Timeline
-from mending.crash.read import LogEvent
 from mending.crash.results import SuspectResult
 from mending.knowledge import EventKind
 from mending.model import plain_time
 
-_TOGETHER = 900.0
-"""Seconds of the day within which changes count as one: nothing can tell them apart."""
 _AT_START = 120.0
 """Seconds after a start in which devices are found, not plugged in."""
 _AT_ONCE = 30.0
@@ -25,33 +23,14 @@ _BEHIND = 180.0
 last sign of life.
 """
 _BLAMED = 0.05
-_KINDS = {"driver": 0.4, "update": 0.3, "firmware": 0.3, "device": 0.2, "program": 0.0}
-"""What is known beforehand: logarithms of how much more often a kind of change is behind crashes
-than a program is.
-"""
+_TELLING = 1.5
+"""Weight from which what is named stands for nearness in time: a module once, others twice."""
 _HOUR = 3600.0
 _SHOWN = 12
 
 
-class _Change(msgspec.Struct, frozen=True):
-    """One change, or several at the same time."""
-
-    at: float
-    what: str
-    names: tuple[str, ...]
-    removed: bool
-
-    @property
-    def says(self) -> str:
-        """One line for people."""
-        shown = ", ".join(self.names[:3]) + (
-            f" and {len(self.names) - 3} more" if len(self.names) > 3 else ""
-        )
-        return f"{self.what} {shown}{' removed' if self.removed else ''}"
-
-
 class _Weighed(msgspec.Struct, frozen=True):
-    change: _Change
+    change: Change
     plugged: bool
     few: int
     few_seconds: float
@@ -66,12 +45,12 @@ class Pointers(msgspec.Struct, frozen=True):
     """What is known beside the times.
 
     Attributes:
-        named: the modules that each crash names.
+        ends: what each end of a run names.
         contents: what packages bring.
         kernel: whether it is a kernel that fails.
     """
 
-    named: Sequence[tuple[str, ...]]
+    ends: Sequence[End]
     contents: Contents
     kernel: bool
 
@@ -83,8 +62,8 @@ def suspects(line: Timeline, pointers: Pointers) -> tuple[SuspectResult, ...]:
     failures = [clock.running(run.end) for run in failed]
     if not failures or total <= 0:
         return ()
-    weighed = [_weigh(change, clock, failures, total, pointers) for change in _changes(line)]
-    weighed += list(_plugged(line, failures, total))
+    weighed = [_weigh(change, clock, failures, total, pointers) for change in changes_in(line)]
+    weighed += list(_plugged(line, failures, total, pointers))
     if not weighed:
         return ()
     corrected = holm([change.p for change in weighed])
@@ -111,49 +90,8 @@ def suspects(line: Timeline, pointers: Pointers) -> tuple[SuspectResult, ...]:
     return tuple(sorted(found, key=lambda suspect: (-suspect.share, suspect.p))[:_SHOWN])
 
 
-def _changes(line: Timeline) -> list[_Change]:
-    """Changes in order. A driver, a firmware or a kernel that shows itself for the first time, in a
-    later run than the first, is one, too.
-    """
-    groups: list[list[LogEvent]] = []
-    loaded: set[str] = set()
-    first_end = line.runs[0].end if line.runs else 0.0
-    for event in line.events:
-        event = _as_loaded(event)
-        if event.kind is EventKind.LOADED:
-            new = event.name not in loaded and event.at > first_end
-            loaded.add(event.name)
-            if not new:
-                continue
-        elif event.kind not in {EventKind.INSTALLED, EventKind.REMOVED} or (event.what == "device"):
-            continue
-        if groups and event.at - groups[-1][0].at < _TOGETHER:
-            groups[-1].append(event)
-        else:
-            groups.append([event])
-    return [_change(group) for group in groups]
-
-
-def _as_loaded(event: LogEvent) -> LogEvent:
-    """A start as what it loads: its kernel."""
-    version = kernel_version(event.says) if event.kind is EventKind.START else ""
-    if not version:
-        return event
-    name = f"linux-kernel {version}"
-    return msgspec.structs.replace(event, kind=EventKind.LOADED, what="update", name=name)
-
-
-def _change(group: list[LogEvent]) -> _Change:
-    kinds = [event.what for event in group]
-    what = max(set(kinds), key=lambda kind: (_KINDS.get(kind, 0.0), kind))
-    names = tuple(dict.fromkeys(event.name or event.says for event in group))
-    return _Change(
-        group[0].at, what, names, all(event.kind is EventKind.REMOVED for event in group)
-    )
-
-
 def _weigh(
-    change: _Change,
+    change: Change,
     clock: Clock,
     failures: Sequence[float],
     total: float,
@@ -161,15 +99,16 @@ def _weigh(
 ) -> _Weighed:
     at = clock.running(change.at)
     after = sum(1 for failure in failures if failure >= at)
-    fit = change_fit(failures, total, at) + _KINDS.get(change.what, 0.0)
+    fit = change_fit(failures, total, at) + beforehand_of(change.what)
     contents = pointers.contents
-    pointed = pointed_at(change.names, pointers.named, contents)
+    pointed = pointed_at(change.names, pointers.ends, contents)
     beforehand = {name: reach(change.what, name, contents) for name in change.names}
     if pointers.kernel:
         fit += max(beforehand.values())
 
     def likeliest(name: str) -> tuple[float, float]:
-        return -touches(name, pointed.module, contents.get(name)), -beforehand[name]
+        named = touches(name, pointed.most, contents.get(name)) if pointed.most else 0.0
+        return -named, -beforehand[name]
 
     change = msgspec.structs.replace(change, names=tuple(sorted(change.names, key=likeliest)))
     fit += pointed.weight
@@ -177,7 +116,9 @@ def _weigh(
     return _Weighed(change, False, len(failures) - after, at, after, total - at, fit, p, pointed)
 
 
-def _plugged(line: Timeline, failures: Sequence[float], total: float) -> Iterator[_Weighed]:
+def _plugged(
+    line: Timeline, failures: Sequence[float], total: float, pointers: Pointers
+) -> Iterator[_Weighed]:
     """Each thing that is plugged in while the PC runs, against failures within seconds of it."""
     starts = [run.start for run in line.runs]
     by_name: dict[str, list[float]] = {}
@@ -193,10 +134,11 @@ def _plugged(line: Timeline, failures: Sequence[float], total: float) -> Iterato
         )
         seconds = min(_AT_ONCE * len(times), total)
         few = len(failures) - within
-        fit = split_fit(few, total - seconds, within, seconds)
-        change = _Change(times[-1], "device", (name,), False)
+        pointed = pointed_at((name,), pointers.ends, pointers.contents)
+        fit = split_fit(few, total - seconds, within, seconds) + pointed.weight
+        change = Change(times[-1], "device", (name,), False)
         p = exact_p(within, len(failures), seconds / total)
-        yield _Weighed(change, True, few, total - seconds, within, seconds, fit, p)
+        yield _Weighed(change, True, few, total - seconds, within, seconds, fit, p, pointed)
 
 
 def _soon(at: float, end: float, starts: list[float]) -> bool:
@@ -236,13 +178,17 @@ def _result(weighed: _Weighed, p: float, share: float, near: float, top: bool) -
     before = weighed.few / (weighed.few_seconds / _HOUR) if weighed.few_seconds else 0.0
     after = weighed.many / (weighed.many_seconds / _HOUR) if weighed.many_seconds else 0.0
     blamed = (
-        top and weighed.fit > 0 and p <= _BLAMED and (near <= _BLAMED or weighed.pointed.weight > 0)
+        top
+        and weighed.fit > 0
+        and p <= _BLAMED
+        and (near <= _BLAMED or weighed.pointed.weight >= _TELLING)
     )
     if weighed.plugged:
         says = (
             f"{weighed.many} of {weighed.few + weighed.many} failures came within seconds of"
             " plugging it in"
         )
+        says += _pointing(weighed.pointed, device=True)
         change = f"plugged in: {weighed.change.names[0]}"
     else:
         hours, later = weighed.few_seconds / _HOUR, weighed.many_seconds / _HOUR
@@ -251,7 +197,7 @@ def _result(weighed: _Weighed, p: float, share: float, near: float, top: bool) -
             f"{weighed.few} {failures} in {hours:.0f} hours before it, {weighed.many} in"
             f" {later:.0f} hours after it"
         )
-        says += _pointing(weighed.pointed)
+        says += _pointing(weighed.pointed, device=weighed.change.what == "device")
         change = weighed.change.says
     return SuspectResult(
         change=change,
@@ -266,17 +212,27 @@ def _result(weighed: _Weighed, p: float, share: float, near: float, top: bool) -
         blamed=blamed,
         says=says,
         plugged=weighed.plugged,
-        named_by=weighed.pointed.crashes,
+        named_by=weighed.pointed.ends,
         named_of=weighed.pointed.of,
     )
 
 
-def _pointing(pointed: Pointed) -> str:
+def _pointing(pointed: Pointed, *, device: bool = False) -> str:
     """The other half of what speaks for a change."""
-    if not pointed.crashes:
+    if pointed.most is None:
         return ""
+    what, name = pointed.most.what, pointed.most.name
+    brought = "the driver that it uses" if device else "which it brought"
+    if what is What.LAST_WORDS:
+        return f", and {name} spoke last before {_count(pointed, 'end')}, {brought}"
+    ran = " ran at" if what is What.PROGRAM else ""
+    if ran:
+        return f", and {name}{ran} {_count(pointed, 'crash')}, {brought}"
+    verb = "names" if pointed.of == 1 else "name"
+    return f", and {_count(pointed, 'crash')} {verb} {name}, {brought}"
+
+
+def _count(pointed: Pointed, what: str) -> str:
     if pointed.of == 1:
-        return f", and the crash names {pointed.module}, which it brought"
-    return (
-        f", and {pointed.crashes} of {pointed.of} crashes name {pointed.module}, which it brought"
-    )
+        return f"the {what}"
+    return f"{pointed.ends} of {pointed.of} {'crashes' if what == 'crash' else 'ends'}"

@@ -11,7 +11,7 @@ import msgspec
 from mending.crash.read.system_locations import records_in_folder, records_of_system
 from mending.disk.files import Files, FilesUnavailableError, open_files, open_tree
 from mending.disk.layout import HEAD_BYTES, content_kind_of, survey, with_logical_volumes
-from mending.disk.system import Brought, brought_by
+from mending.disk.system import Brought, brought_by, drivers_of
 from mending.model import InputError
 from mending.source import FileOnDisk, MemorySource, Source, open_folder_source, open_source
 
@@ -92,7 +92,7 @@ def opened_log(file: LogFile) -> Iterator[Source]:
 
 
 def packages_of(path: Path, names: Iterable[str]) -> dict[str, Brought]:
-    """What packages of a target bring, by their names; empty where there is no database.
+    """What packages and devices of a target bring, by their names; empty where no table tells it.
 
     Raises:
         InputError
@@ -111,8 +111,8 @@ def packages_of(path: Path, names: Iterable[str]) -> dict[str, Brought]:
 
 def _packages(files: Files, names: list[str]) -> dict[str, Brought]:
     try:
-        return brought_by(files, names)
-    except FilesUnavailableError:  # damage hides the database; names are left to tell by
+        return brought_by(files, names) | drivers_of(files, names)
+    except FilesUnavailableError:  # damage hides the tables; names are left to tell by
         return {}
 
 

@@ -2,6 +2,7 @@
 
 from mending.disk.system.brought import Brought, brought_by
 from mending.disk.system.contents import Contents, read_contents
+from mending.disk.system.device_drivers import drivers_of
 from mending.disk.system.installed import InstalledSystem, systems_on
 from mending.disk.system.package_files import PACKAGE_STATUS, FileCheck, PackageFiles, sound_copies
 
@@ -13,6 +14,7 @@ __all__ = [
     "InstalledSystem",
     "PackageFiles",
     "brought_by",
+    "drivers_of",
     "read_contents",
     "sound_copies",
     "systems_on",

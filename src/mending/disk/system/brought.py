@@ -1,4 +1,6 @@
-"""Which kernel modules packages bring, by the file lists of a system's own package database."""
+"""Which kernel modules, programs and libraries packages bring, by the file lists of a system's own
+package database.
+"""
 
 import re
 from collections.abc import Iterable, Iterator
@@ -13,19 +15,24 @@ _ARCHITECTURES = ("", ":amd64", ":arm64", ":i386")
 _LIST_BYTES, _MOST_NAMES, _MOST_SOURCES = 4 << 20, 2000, 20
 _MODULE = re.compile(r"([^/]+)\.ko(?:\.(?:xz|zst|gz))?$")
 _FIRMWARE = "/lib/firmware/"
+_PROGRAM = re.compile(r"(?:^|/)(?:s?bin|libexec(?:/[^/]+)?|lib/[^/]+)/([^/.]+)$")
+_LIBRARY = re.compile(r"/([^/]+\.so(?:\.[\d.]+)?)$")
 _SOURCES = "/usr/src/"
 
 
 class Brought(msgspec.Struct, frozen=True):
-    """What a package brings that runs in the kernel.
+    """What a package brings that a crash may name.
 
     Attributes:
-        modules: their names, without endings.
+        modules: of the kernel, their names without endings.
         firmware: whether it brings any for devices.
+        programs, libraries: their names, without folders.
     """
 
     modules: frozenset[str]
-    firmware: bool
+    firmware: bool = False
+    programs: frozenset[str] = frozenset()
+    libraries: frozenset[str] = frozenset()
 
 
 def brought_by(files: Files, names: Iterable[str]) -> dict[str, Brought]:
@@ -78,7 +85,16 @@ def _text(files: Files, path: str) -> str | None:
 def _brought(files: Files, paths: list[str]) -> Brought:
     modules = {match.group(1) for path in paths if (match := _MODULE.search(path))}
     firmware = any(_FIRMWARE in path for path in paths)
-    return Brought(frozenset(modules | set(_built(files, paths))), firmware)
+    return Brought(
+        frozenset(modules | set(_built(files, paths))),
+        firmware,
+        frozenset(_named(_PROGRAM, paths)),
+        frozenset(_named(_LIBRARY, paths)),
+    )
+
+
+def _named(pattern: re.Pattern[str], paths: list[str]) -> Iterator[str]:
+    return (match.group(1) for path in paths if (match := pattern.search(path)))
 
 
 def _built(files: Files, paths: list[str]) -> Iterator[str]:
