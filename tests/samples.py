@@ -5,6 +5,7 @@ that own the formats.
 Nothing of them is committed.
 """
 
+import contextlib
 import fnmatch
 import gzip
 import os
@@ -152,6 +153,15 @@ def read_samples(name, pattern):
                 data = file.read(LARGEST + 1)
             if len(data) <= LARGEST:
                 yield Path(member.name).name, data[: len(data) // 512 * 512]
+
+
+@contextlib.contextmanager
+def sample_stream(name, pattern):
+    """One sample of any size, to be read from its beginning on."""
+    with tarfile.open(_archive(name)) as archive:
+        member = next(each for each in archive if fnmatch.fnmatch(each.name, f"*/tests/{pattern}"))
+        with archive.extractfile(member) as packed, _opened(packed, member.name) as file:
+            yield file
 
 
 def _opened(packed, name):

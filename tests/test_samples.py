@@ -26,7 +26,7 @@ HARMLESS |= {"hidden-sectors-wrong", "first-file-not-checked"}
 
 
 class Samples(unittest.TestCase):
-    def volumes(self, package, pattern, least):
+    def volumes(self, package, pattern, least, harmless=HARMLESS):
         """Every sample as a disk that it fills: its volume, what it says of itself, and no
         alarm.
         """
@@ -34,7 +34,7 @@ class Samples(unittest.TestCase):
         for name, data in read_samples(package, pattern):
             with self.subTest(name):
                 source = MemorySource(data)
-                self.assertEqual(set(ids(trace_target(source))) - HARMLESS, set())
+                self.assertEqual(set(ids(trace_target(source))) - harmless, set())
                 disk = survey(source)
                 self.assertEqual([volume.start for volume in disk.volumes], [0])
                 inside = read_contents(source, disk.volumes[0])
@@ -84,9 +84,12 @@ class Samples(unittest.TestCase):
             self.assertEqual(
                 (volume.filesystem, volume.encrypted, len(facts.identifier)), ("luks", True, 36)
             )
-        for _, volume, facts in self.volumes("dissect.fve", "_data/b*/*.bin.gz", 10):
+        cut = HARMLESS | {
+            "file-table-damaged"
+        }  # those that open by themselves: samples are cut off
+        for _, volume, facts in self.volumes("dissect.fve", "_data/b*/*.bin.gz", 10, cut):
             self.assertEqual((volume.filesystem, volume.encrypted), ("encrypted", True))
-            self.assertTrue(facts.unchecked)
+            self.assertTrue(facts.locks)
 
     @needs_samples("dissect.volume")
     def test_physical_volumes_with_their_checksum(self):

@@ -1,5 +1,7 @@
 """The boot environment of a disk."""
 
+from collections.abc import Sequence
+
 import msgspec
 
 from mending.boot.chain.environment import BootEnvironment, FreeSpace
@@ -10,7 +12,8 @@ from mending.disk.volume import SOUND_FAT, Volume, first_superblock_backup, read
 from mending.formats.btrfs import tree
 from mending.formats.filesystem import ext
 from mending.formats.xfs import structures as xfs
-from mending.model import FilesystemKind, Where
+from mending.model import FilesystemKind, InputError, UsageError, Where
+from mending.source import Source
 
 _LEAST_INODE = 512
 _CASE_COUNTS = {"label", "partlabel"}
@@ -26,10 +29,8 @@ class DiskEnvironment(BootEnvironment):
     def __init__(self, disk: Disk, secret: bytes | None = None) -> None:
         super().__init__()
         source, self._inside = disk.source, dict[int, Volume]()
-        if secret is not None:
-            from mending.disk.locked import with_unlocked_volumes  # noqa: PLC0415 - lazy: an extra
-
-            source, self._inside = with_unlocked_volumes(source, disk.volumes, secret)
+        if secret is not None or any(each.encrypted for each in disk.volumes):
+            source, self._inside = _opened(source, disk.volumes, secret)
         plain = (*disk.volumes, *self._inside.values())
         source, self._logical = with_logical_volumes(source, plain)
         self._called: dict[str, int] = {}
@@ -49,6 +50,15 @@ class DiskEnvironment(BootEnvironment):
             return []
         self._called[name.lower()] = plain[0].number
         return plain
+
+    def inside(self, volume: Volume) -> Volume:
+        """See `BootEnvironment.inside`."""
+        return self._inside.get(volume.number, volume)
+
+    def outside(self, volume: Volume) -> Volume:
+        """See `BootEnvironment.outside`."""
+        held = (outer for outer in self.disk.volumes if self._inside.get(outer.number) == volume)
+        return next(held, volume)
 
     def contents(self, volume: Volume) -> Contents:
         """See `BootEnvironment.contents`."""
@@ -150,3 +160,25 @@ def _same(kind: str, name: str, wanted: str) -> bool:
     if name == wanted:
         return True
     return kind == "uuid" and bool(name) and name.lstrip("0") == wanted.lstrip("0")
+
+
+def _opened(
+    source: Source, volumes: Sequence[Volume], secret: bytes | None
+) -> tuple[Source, dict[int, Volume]]:
+    """Locked volumes opened by a key, or by the one that they keep in the open.
+
+    Raises:
+        InputError, UsageError: the key opens nothing.
+    """
+    from mending.disk.locked import needs_no_key, with_unlocked_volumes  # noqa: PLC0415 - lazy
+
+    if secret is not None:
+        return with_unlocked_volumes(source, volumes, secret)
+    try:
+        return (
+            with_unlocked_volumes(source, volumes, None)
+            if needs_no_key(source, volumes)
+            else (source, {})
+        )
+    except (InputError, UsageError):  # it stays locked; what it says of itself is shown with it
+        return source, {}

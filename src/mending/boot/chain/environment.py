@@ -70,6 +70,14 @@ class BootEnvironment(ABC):
         del name
         return []
 
+    def inside(self, volume: Volume) -> Volume:
+        """What a volume holds once it is unlocked; the volume itself where it was not locked."""
+        return volume
+
+    def outside(self, volume: Volume) -> Volume:
+        """The volume of the table that holds an unlocked one."""
+        return volume
+
     @abstractmethod
     def contents(self, volume: Volume) -> Contents:
         """What a volume says of itself, looked at once."""

@@ -81,11 +81,12 @@ def _own_names(settings: NtSettings) -> Iterator[bytes]:
     disk = start.environment.disk
     if disk is None:
         return
-    if start.volume.partuuid and disk.gpt is not None:
-        yield _BY_GUID + uuid.UUID(start.volume.partuuid).bytes_le
+    volume = start.environment.outside(start.volume)
+    if volume.partuuid and disk.gpt is not None:
+        yield _BY_GUID + uuid.UUID(volume.partuuid).bytes_le
     elif disk.mbr is not None:
         signature = disk.mbr.record.fields.disk_signature
-        yield signature.to_bytes(4, "little") + start.volume.offset.to_bytes(8, "little")
+        yield signature.to_bytes(4, "little") + volume.offset.to_bytes(8, "little")
 
 
 def _is_known(bound: bytes) -> bool:

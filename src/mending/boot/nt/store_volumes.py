@@ -52,15 +52,24 @@ class StoreVolumes:
         if self._of_disk(device)[0] is not None:
             return False
         here = device.disk == self._disk_identity()
-        return here or any(_is_at(volume, device) for volume in self._volumes())
+        return here or any(_is_at(volume, device) for volume in self._in_table())
 
     def _volumes(self) -> list[Volume]:
+        """All but those that are looked into once they are unlocked."""
+        inside = self._environment.inside
+        return [
+            volume
+            for volume in self._environment.volumes
+            if not volume.extended and inside(volume) is volume
+        ]
+
+    def _in_table(self) -> list[Volume]:
         return [volume for volume in self._environment.volumes if not volume.extended]
 
     def _of_disk(self, device: StoreDevice) -> tuple[Volume | None, str]:
-        for volume in self._volumes():
+        for volume in self._in_table():
             if _is_at(volume, device) and self._disk_identity() == device.disk:
-                return volume, ""
+                return self._environment.inside(volume), ""
         by_guid = device.offset < 0
         at = device.partition if by_guid else f"at byte {device.offset}"
         name = f"{'' if by_guid else 'the '}partition {at}"

@@ -68,7 +68,7 @@ def show_trace(trace: Trace, pack: Pack, named: str) -> RenderableType:
             for volume, name in _earlier(trace)
         ]
     parts += [
-        text(f"volume {volume.number} is locked; {way}")
+        text(f"volume {volume.number} is {_locked(trace, volume)}; {way}")
         for volume in trace.volumes
         for way in volume.locks
     ]
@@ -77,6 +77,11 @@ def show_trace(trace: Trace, pack: Pack, named: str) -> RenderableType:
         for system in trace.systems
     ]
     return Group(*parts)
+
+
+def _locked(trace: Trace, volume: VolumeResult) -> str:
+    inside = f"inside volume {volume.number}"
+    return "unlocked" if any(each.type == inside for each in trace.volumes) else "locked"
 
 
 _WIDEST_PATH = 24

@@ -2,7 +2,15 @@
 lives in the view alone.
 """
 
-from mending.disk.locked.unlocked_volumes import with_unlocked_volumes
+from mending.disk.locked.fve_unlocking import FveVolume, unlock_fve
+from mending.disk.locked.unlocked_volumes import needs_no_key, with_unlocked_volumes
 from mending.disk.locked.unlocking import LuksVolume, unlock_luks
 
-__all__ = ["LuksVolume", "unlock_luks", "with_unlocked_volumes"]
+__all__ = [
+    "FveVolume",
+    "LuksVolume",
+    "needs_no_key",
+    "unlock_fve",
+    "unlock_luks",
+    "with_unlocked_volumes",
+]

@@ -1,11 +1,12 @@
-"""Sectors turned into plain bytes, many at once: AES in XTS and in CBC.
+"""Sectors turned into plain bytes, many at once: AES in XTS and in CBC, with a diffuser or without.
 
 The modes are made out of single blocks (ECB), all blocks of all sectors in one call; what the modes
 add to that is worked out for all sectors together.
 
 Sources: IEEE 1619-2018 (XTS-AES; the tweak is doubled from block to block in GF(2^128)); NIST SP
 800-38A 6.2 (CBC); Linux 6.1, `drivers/md/dm-crypt.c` (`plain`, `plain64`, `essiv`: how a sector's
-number becomes its first value; numbers count 512 bytes).
+number becomes its first value; numbers count 512 bytes). Volumes of the nt family encrypt the place
+of a sector in bytes (`place`); what the diffuser does: `diffuser.py`.
 """
 
 import hashlib
@@ -32,14 +33,15 @@ class SectorCipher:
     """Decrypts whole sectors.
 
     Args:
-        cipher: as headers name it, such as `aes-xts-plain64`.
-        sector: bytes that belong together.
+        cipher: as headers name it, such as `aes-xts-plain64`; `aes-cbc-place` is that of the nt
+            family.
+        sector: bytes that belong together; `unit`: bytes that numbers of sectors count.
 
     Raises:
         UsageError: a cipher that is not read here, or the extra is missing.
     """
 
-    def __init__(self, cipher: str, key: bytes, sector: int = _UNIT) -> None:
+    def __init__(self, cipher: str, key: bytes, sector: int = _UNIT, unit: int = _UNIT) -> None:
         name, _, rest = cipher.partition("-")
         mode, _, self._start = rest.partition("-")
         kinds = _XTS_KEYS if mode == "xts" else _CBC_KEYS
@@ -47,30 +49,30 @@ class SectorCipher:
         if not sound or sector % _UNIT or not _UNIT <= sector <= 4096:
             raise UsageError(f"Volumes encrypted by {cipher} are not read here.")
         half = len(key) // 2
-        self._xts, self._sector = mode == "xts", sector
+        self._xts, self._sector, self._unit = mode == "xts", sector, unit
         data_key = key[:half] if self._xts else key
-        self._blocks = _turned(data_key, encrypt=False)
+        self._blocks = turned(data_key, encrypt=False)
         self._first = self._first_by(key[half:] if self._xts else data_key, cipher)
 
     def _first_by(self, key: bytes, cipher: str) -> Callable[[bytes], bytes]:
         """What makes the first value of a sector out of its number."""
         kind, _, named = self._start.partition(":")
         if self._xts and kind in {"plain", "plain64"}:
-            return _turned(key, encrypt=True)
+            return turned(key, encrypt=True)
         if not self._xts and kind in {"plain", "plain64"}:
             return bytes
+        if not self._xts and kind == "place":
+            return turned(key, encrypt=True)
         if not self._xts and kind == "essiv" and named in hashlib.algorithms_guaranteed:
-            return _turned(hashlib.new(named, key).digest(), encrypt=True)
+            return turned(hashlib.new(named, key).digest(), encrypt=True)
         raise UsageError(f"Volumes encrypted by {cipher} are not read here.")
 
     def decrypt(self, data: bytes, first: int) -> bytes:
-        """Plain bytes of whole sectors. Args: first: number of the first one, in units of 512
-        bytes.
-        """
+        """Plain bytes of whole sectors. Args: first: number of the first one, in units."""
         np = load_numpy()
         count, blocks = len(data) // self._sector, self._sector // _BLOCK
         numbers = np.zeros((count, 2), "<u8")
-        numbers[:, 0] = first + np.arange(count, dtype=np.uint64) * (self._sector // _UNIT)
+        numbers[:, 0] = first + np.arange(count, dtype=np.uint64) * (self._sector // self._unit)
         if self._start == "plain":
             numbers[:, 0] &= 0xFFFFFFFF
         starts = np.frombuffer(self._first(numbers.tobytes()), "<u8").reshape(count, 2)
@@ -102,8 +104,8 @@ def _doubled(starts: "Blocks", blocks: int) -> "Blocks":
     return tweaks
 
 
-def _turned(key: bytes, *, encrypt: bool) -> Callable[[bytes], bytes]:
-    """All blocks of some bytes, each by itself."""
+def turned(key: bytes, *, encrypt: bool) -> Callable[[bytes], bytes]:
+    """Turns all blocks of some bytes, each by itself."""
     load_extra("cryptography", EXTRA)
     from cryptography.hazmat.primitives.ciphers import (  # noqa: PLC0415 - lazy: an extra
         Cipher,

@@ -15,7 +15,7 @@ from mending.disk.volume.info import (
     read_lvm_group,
     read_volume_info,
 )
-from mending.disk.volume.locks import luks_head
+from mending.disk.volume.locks import fve_head, luks_head
 from mending.disk.volume.volume import DEFAULT_TOP, Volume
 
 __all__ = [
@@ -28,6 +28,7 @@ __all__ = [
     "copy_at",
     "fat_volume",
     "first_superblock_backup",
+    "fve_head",
     "look_at_start",
     "luks_head",
     "mapped_name",

@@ -9,7 +9,7 @@ import msgspec
 from mending.disk.fat import read_fats, sound_one
 from mending.disk.volume import ntfs_info
 from mending.disk.volume.apfs_info import contained_volumes
-from mending.disk.volume.locks import luks_head
+from mending.disk.volume.locks import fve_head, luks_head
 from mending.disk.volume.volume import Volume
 from mending.disk.volume.xfs_state import xfs_state
 from mending.formats.container import lvm
@@ -36,8 +36,6 @@ def read_volume_info(source: Source, volume: Volume) -> VolumeInfo:
     """What a volume says of itself; whatever cannot be read is said in `unchecked`, and nothing is
     raised.
     """
-    if volume.encrypted and volume.filesystem == FilesystemKind.ENCRYPTED:
-        return VolumeInfo(unchecked=("Encrypted: nothing behind the first sector can be read.",))
     read = _READERS.get(volume.filesystem)
     if read is None:
         return VolumeInfo()
@@ -249,6 +247,14 @@ def _locked(source: Source, volume: Volume) -> VolumeInfo:
     return info if head is None else msgspec.structs.replace(info, locks=head.says)
 
 
+def _encrypted(source: Source, volume: Volume) -> VolumeInfo:
+    """An encrypted volume of the nt family, with its state and the ways in."""
+    head = fve_head(source, volume)
+    if head is None:
+        return VolumeInfo(unchecked=("It is encrypted, and all copies of its head are damaged.",))
+    return VolumeInfo(identifier=head.identifier, locks=head.says)
+
+
 def _head(source: Source, volume: Volume) -> Window:
     """As much of the start as the marks want; less where a sector of it cannot be read."""
     try:
@@ -266,6 +272,7 @@ _READERS: dict[FilesystemKind, Callable[[Source, Volume], VolumeInfo]] = {
     FilesystemKind.EXT: _ext,
     **{row.filesystem: _marked for row in signatures.SIGNATURES},
     FilesystemKind.LUKS: _locked,
+    FilesystemKind.ENCRYPTED: _encrypted,
     FilesystemKind.XFS: _xfs,
     FilesystemKind.LVM: _group,
     FilesystemKind.APFS: _container,

@@ -1,8 +1,10 @@
 """The head of a locked volume, wherever a sound copy of it is."""
 
 from mending.disk.volume.volume import Volume
-from mending.formats.encryption import luks
+from mending.formats.encryption import fve, luks
+from mending.formats.encryption.fve import FveHead
 from mending.formats.encryption.luks import LuksHead
+from mending.model import ReadError
 from mending.source import Source
 
 
@@ -19,3 +21,37 @@ def luks_head(source: Source, volume: Volume) -> LuksHead | None:
             if head is not None:
                 return head
     return None
+
+
+def fve_head(source: Source, volume: Volume) -> FveHead | None:
+    """The head of an encrypted volume of the nt family, from the copy whose checksum holds; where
+    that is so of none, from one that makes sense. None where no copy does.
+
+    Raises:
+        ReadError: the first sector cannot be read.
+    """
+    first = fve.read_first(source.read(volume.offset, fve.SECTOR_BYTES).data)
+    if first is None:
+        return None
+    places, seen, fallback = list(first.blocks), set[int](), None
+    while places:
+        place = places.pop(0)
+        if place in seen or not 0 < place < volume.bytes:
+            continue
+        seen.add(place)
+        try:
+            data = _block(source, volume, place)
+        except ReadError:  # there are others
+            continue
+        places += fve.other_blocks(data) if len(seen) < len(first.blocks) + 1 else ()
+        head = fve.read_block(data, first)
+        if head is not None and fve.is_whole(data):
+            return head
+        fallback = fallback or head
+    return fallback
+
+
+def _block(source: Source, volume: Volume, place: int) -> bytes:
+    start, left = volume.offset + place, volume.bytes - place
+    size = fve.block_bytes(source.read(start, min(fve.SECTOR_BYTES, left)).data)
+    return source.read(start, min(size, left)).data
