@@ -31,7 +31,10 @@ PACKAGES = {
     "dissect.xfs": "3.13",
     "winevtrc": "20170513",
 }
-SOURCES = {"dfwinreg-source": ("trixie", "dfwinreg", "dfwinreg_20240316.orig.tar.gz")}
+SOURCES = {
+    "dfwinreg-source": ("trixie", "dfwinreg", "dfwinreg_20240316.orig.tar.gz"),
+    "dfvfs-source": ("trixie", "dfvfs", "dfvfs_20240505.orig.tar.gz"),
+}
 """Source archives of packages of the system: its release, the package, the file."""
 PROGRAMS_FROM = "libwine"
 PROGRAMS = FOLDER / "programs"

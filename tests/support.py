@@ -16,6 +16,7 @@ from pathlib import Path
 
 from mending.boot.trace import trace_target
 from mending.disk.layout import settle_sector_size
+from mending.model import Window
 from mending.source import MemorySource, open_source
 
 PROGRAM = Path(sys.executable).with_name("mending")
@@ -262,3 +263,18 @@ def tree_of(top):
         seen = (info.st_mode, info.st_uid, info.st_gid, times, kept, content)
         found[str(path.relative_to(top))] = seen
     return found
+
+
+class Overlaid(MemorySource):
+    """Bytes with other ones over them."""
+
+    over: dict[int, bytes] = {}
+
+    def read(self, offset, length):
+        found = super().read(offset, length)
+        data = bytearray(found.data)
+        for at, put in self.over.items():
+            first, last = max(at, offset), min(at + len(put), offset + len(data))
+            if first < last:
+                data[first - offset : last - offset] = put[first - at : last - at]
+        return Window(bytes(data), found.offset)

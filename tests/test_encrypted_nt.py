@@ -19,11 +19,11 @@ from mending.disk.layout import survey
 from mending.disk.locked import fve_unlocking, unlock_fve
 from mending.disk.volume import fve_head
 from mending.formats.encryption import chunk_maps, fve
-from mending.model import InputError, MendingError, Window
+from mending.model import InputError, MendingError
 from mending.source import MemorySource, open_source
 from tests.nt_pc import PROGRAMS, SYSTEM_AT, SYSTEM_BYTES, NtPc
 from tests.samples import needs_samples, read_samples, sample_stream
-from tests.support import InFolder, needs
+from tests.support import InFolder, Overlaid, needs
 
 MIB, SECTOR = 1 << 20, 512
 PASSWORD = b"password12!@"
@@ -199,21 +199,6 @@ class Samples(Theirs):
             for volume in survey(source).volumes:
                 with contextlib.suppress(MendingError):
                     unlock_fve(source, volume, None).read(0, 70_000)
-
-
-class Overlaid(MemorySource):
-    """Bytes with other ones over them."""
-
-    over: dict[int, bytes] = {}
-
-    def read(self, offset, length):
-        found = super().read(offset, length)
-        data = bytearray(found.data)
-        for at, put in self.over.items():
-            first, last = max(at, offset), min(at + len(put), offset + len(data))
-            if first < last:
-                data[first - offset : last - offset] = put[first - at : last - at]
-        return Window(bytes(data), found.offset)
 
 
 @needs_samples("dissect.fve")

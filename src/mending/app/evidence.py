@@ -17,7 +17,15 @@ from mending.case import (
     records_read,
 )
 from mending.crash.judge import analyse
-from mending.crash.read import FileRead, LogFile, Reader, log_files, opened_log, packages_of
+from mending.crash.read import (
+    FileRead,
+    LogFile,
+    Reader,
+    log_files,
+    moments_on,
+    opened_log,
+    packages_of,
+)
 from mending.crash.results import CrashesResult
 from mending.knowledge import EventKind, Pack, base_codes, base_events
 from mending.model import InputError
@@ -91,6 +99,7 @@ def read_crashes(target: str, files: list[LogFile], system: str | None = None) -
             if file.inside is None:
                 raise
             reads.append(FileRead(name=file.name, kind="damaged", notes=(error.says,)))
+    reads += moments_on(Path(system)) if system else ()
     changed = {
         event.name
         for read in reads

@@ -42,7 +42,7 @@ from mending.model.optional_packages import (
 from mending.model.phases import PHASES, PHASES_ON_DISK, Phase, PhaseState, Verdict
 from mending.model.problems import Problem, Reading
 from mending.model.progress import Progress, silent
-from mending.model.volume_info import VolumeInfo, VolumeState
+from mending.model.volume_info import Moment, VolumeInfo, VolumeState
 from mending.model.work_places import RISKS, Place, Risk
 
 __all__ = [
@@ -71,6 +71,7 @@ __all__ = [
     "Lba",
     "LogRecord",
     "MendingError",
+    "Moment",
     "Patch",
     "Phase",
     "PhaseState",

@@ -20,6 +20,13 @@ class VolumeState(StrEnum):
     UNKNOWN = "unknown"
 
 
+class Moment(msgspec.Struct, frozen=True):
+    """An earlier state of a volume that a shadow copy keeps: its number there, RFC 3339."""
+
+    number: int
+    at: str
+
+
 class VolumeInfo(msgspec.Struct, frozen=True, kw_only=True):
     """One volume's own account of itself.
 
@@ -30,6 +37,7 @@ class VolumeInfo(msgspec.Struct, frozen=True, kw_only=True):
         logical: names, as below `/dev/mapper`, of the volumes inside that group.
         contained: volumes inside a container, each with its role where it has one.
         locks: ways into a locked volume, as its head tells them.
+        moments: those that its shadow copies keep, the oldest first.
         darwin: name of the one that holds a system of the darwin family; empty where none does.
         used: bytes in use; None where that is not cheap to know.
         problems: what is wrong behind the first sector.
@@ -43,6 +51,7 @@ class VolumeInfo(msgspec.Struct, frozen=True, kw_only=True):
     logical: tuple[str, ...] = ()
     contained: tuple[str, ...] = ()
     locks: tuple[str, ...] = ()
+    moments: tuple[Moment, ...] = ()
     darwin: str = ""
     used: int | None = None
     state: VolumeState = VolumeState.UNKNOWN

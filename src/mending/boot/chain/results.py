@@ -5,7 +5,16 @@ import msgspec
 from mending.disk.scan import DiskMap
 from mending.disk.system import Contents
 from mending.disk.volume import Volume
-from mending.model import Finding, Phase, PhaseState, Verdict, VolumeInfo, VolumeState, Where
+from mending.model import (
+    Finding,
+    Moment,
+    Phase,
+    PhaseState,
+    Verdict,
+    VolumeInfo,
+    VolumeState,
+    Where,
+)
 
 
 class TargetResult(msgspec.Struct, frozen=True, kw_only=True):
@@ -42,7 +51,8 @@ class VolumeResult(msgspec.Struct, frozen=True, kw_only=True):
     `believes` is the length that the file system gives itself, 0 where it does not tell;
     `partition` is the identifier of the table entry, `identifier` that of the file system;
     `earlier` lists folders of moved-aside installations, `contained` the volumes of a container,
-    `locks` the ways into a locked volume.
+    `locks` the ways into a locked volume; `moments` those that its
+    shadow copies keep.
     What has a default was added later: records of older cases lack it.
     """
 
@@ -63,6 +73,7 @@ class VolumeResult(msgspec.Struct, frozen=True, kw_only=True):
     earlier: tuple[str, ...] = ()
     contained: tuple[str, ...] = ()
     locks: tuple[str, ...] = ()
+    moments: tuple[Moment, ...] = ()
 
     @classmethod
     def of(cls, volume: Volume, inside: Contents | None, *, runs_code: bool) -> "VolumeResult":
@@ -93,6 +104,7 @@ class VolumeResult(msgspec.Struct, frozen=True, kw_only=True):
             earlier=inside.earlier if inside is not None else (),
             contained=info.contained,
             locks=info.locks,
+            moments=info.moments,
         )
 
 

@@ -4,7 +4,16 @@ from rich.console import Group, RenderableType
 from rich.text import Text
 
 from mending.boot.chain import Trace, VolumeResult
-from mending.cli.show.console import indented, named_target, plain_id, rows, size, text, title
+from mending.cli.show.console import (
+    indented,
+    minute,
+    named_target,
+    plain_id,
+    rows,
+    size,
+    text,
+    title,
+)
 from mending.cli.show.copies.changed_parts import show_changed
 from mending.cli.show.maps import show_map
 from mending.knowledge import Pack
@@ -71,6 +80,15 @@ def show_trace(trace: Trace, pack: Pack, named: str) -> RenderableType:
         text(f"volume {volume.number} is {_locked(trace, volume)}; {way}")
         for volume in trace.volumes
         for way in volume.locks
+    ]
+    parts += [
+        text(
+            f"volume {volume.number} keeps {len(volume.moments)} earlier"
+            f" {'moment' if len(volume.moments) == 1 else 'moments'}, number"
+            f" {volume.moments[-1].number} of {minute(volume.moments[-1].at)} UTC is the newest"
+        )
+        for volume in trace.volumes
+        if volume.moments
     ]
     parts += [
         text(f"{system.family} system {system.title} on volume {system.volume}")

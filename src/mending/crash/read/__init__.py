@@ -3,7 +3,14 @@
 from mending.crash.read.clocks import moved_by
 from mending.crash.read.events import LogEvent
 from mending.crash.read.file_read import FileRead
-from mending.crash.read.locations import LogFile, log_file, log_files, opened_log, packages_of
+from mending.crash.read.locations import (
+    LogFile,
+    log_file,
+    log_files,
+    moments_on,
+    opened_log,
+    packages_of,
+)
 from mending.crash.read.reader import Reader
 
 __all__ = [
@@ -13,6 +20,7 @@ __all__ = [
     "Reader",
     "log_file",
     "log_files",
+    "moments_on",
     "moved_by",
     "opened_log",
     "packages_of",

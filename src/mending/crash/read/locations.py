@@ -8,11 +8,13 @@ from pathlib import Path
 
 import msgspec
 
+from mending.crash.read.file_read import FileRead
 from mending.crash.read.system_locations import records_in_folder, records_of_system
 from mending.disk.files import Files, FilesUnavailableError, open_files, open_tree
 from mending.disk.layout import HEAD_BYTES, content_kind_of, survey, with_logical_volumes
+from mending.disk.shadow import shadow_copies
 from mending.disk.system import Brought, brought_by, drivers_of
-from mending.model import InputError
+from mending.model import FilesystemKind, InputError, RestorePoint
 from mending.source import FileOnDisk, MemorySource, Source, open_folder_source, open_source
 
 _MOST_HELD = 256 << 20
@@ -89,6 +91,25 @@ def opened_log(file: LogFile) -> Iterator[Source]:
         if found.bytes > _MOST_HELD:
             raise InputError(f"{file.name} lies on the disk in a way that it is too large to read.")
         yield MemorySource(files.read(found, found.bytes))
+
+
+def moments_on(path: Path) -> Iterator[FileRead]:
+    """What shadow copies keep of a disk, as points to go back to; nothing for what is no disk.
+
+    Raises:
+        InputError
+    """
+    if path.is_dir() or not _is_disk(path):
+        return
+    with open_source(str(path)) as source:
+        for volume in survey(source).volumes:
+            if volume.filesystem is not FilesystemKind.NTFS:
+                continue
+            where = f"shadow copy of volume {volume.number}"
+            entries = shadow_copies(source, volume.offset, volume.bytes).entries
+            points = tuple(RestorePoint(str(each.number), each.created, where) for each in entries)
+            if points:
+                yield FileRead(name=where, kind="restore points", points=points)
 
 
 def packages_of(path: Path, names: Iterable[str]) -> dict[str, Brought]:

@@ -7,6 +7,7 @@ from collections.abc import Callable
 import msgspec
 
 from mending.disk.fat import read_fats, sound_one
+from mending.disk.shadow import shadow_copies
 from mending.disk.volume import ntfs_info
 from mending.disk.volume.apfs_info import contained_volumes
 from mending.disk.volume.locks import fve_head, luks_head
@@ -17,11 +18,13 @@ from mending.formats.filesystem import exfat, ext, fat, fat_tables, ntfs, signat
 from mending.model import (
     FilesystemKind,
     InputError,
+    Moment,
     Problem,
     ReadError,
     VolumeInfo,
     VolumeState,
     Window,
+    plain_time,
 )
 from mending.model.limits import WINDOW_BYTES
 from mending.source import Source
@@ -137,7 +140,10 @@ def _exfat_label(rows: bytes) -> str:
 
 
 def _ntfs(source: Source, volume: Volume) -> VolumeInfo:
-    return ntfs_info.read_ntfs_info(source, ntfs.read(source.read(volume.offset, ntfs.SIZE)).record)
+    boot = ntfs.read(source.read(volume.offset, ntfs.SIZE)).record
+    entries = shadow_copies(source, volume.offset, volume.bytes).entries
+    moments = tuple(Moment(entry.number, plain_time(entry.created)) for entry in entries)
+    return msgspec.structs.replace(ntfs_info.read_ntfs_info(source, boot), moments=moments)
 
 
 def _ext(source: Source, volume: Volume) -> VolumeInfo:
