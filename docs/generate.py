@@ -18,6 +18,7 @@ from mending.app.keeping import KeepResult
 from mending.app.reporting import ReportResult
 from mending.boot.chain import Trace
 from mending.boot.rehearse import RehearsalResult
+from mending.boot.settings import CompareResult
 from mending.case import CaseResult, CasesResult
 from mending.cli.commands.case.signs import SignsResult
 from mending.cli.error_output import ErrorResult
@@ -41,6 +42,7 @@ DOCUMENTS = (
     CasesResult,
     CausesResult,
     CodeResult,
+    CompareResult,
     CrashesResult,
     DemoResult,
     ErrorResult,

@@ -31,6 +31,7 @@ COMMANDS = {
     "started": ("case.started", "record a test start: does the PC start now?"),
     "work": ("case.work", "go through the plan one step at a time"),
     "mend": ("disk.mend", "carry out an offline repair, with an undo point"),
+    "compare": ("disk.compare", "what differs between two moments, hives or healthy copies"),
     "keep": ("disk.keep", "save what starts a healthy PC, to mend it from later"),
     "copy": ("disk.copy", "the most out of a failing drive, what matters first"),
     "undo": ("disk.undo", "take a repair back, or list the undo points"),

@@ -28,7 +28,9 @@ variables = click.option(
     help="What UEFI firmware remembers: a dump of its variables, or a folder of them.",
 )
 unlock = click.option(
-    "--unlock", is_flag=True, help="Ask for the passphrase of a locked volume, without showing it."
+    "--unlock",
+    is_flag=True,
+    help="Ask for the passphrase or recovery key of a locked volume, without showing it.",
 )
 key_file = click.option(
     "--key-file",

@@ -76,25 +76,27 @@ def show_trace(trace: Trace, pack: Pack, named: str) -> RenderableType:
             text(f"{name} on volume {volume.number}: an earlier installation")
             for volume, name in _earlier(trace)
         ]
-    parts += [
-        text(f"volume {volume.number} is {_locked(trace, volume)}; {way}")
-        for volume in trace.volumes
-        for way in volume.locks
-    ]
-    parts += [
-        text(
-            f"volume {volume.number} keeps {len(volume.moments)} earlier"
-            f" {'moment' if len(volume.moments) == 1 else 'moments'}, number"
-            f" {volume.moments[-1].number} of {minute(volume.moments[-1].at)} UTC is the newest"
-        )
-        for volume in trace.volumes
-        if volume.moments
-    ]
+    parts += _locks_and_moments(trace)
     parts += [
         text(f"{system.family} system {system.title} on volume {system.volume}")
         for system in trace.systems
     ]
     return Group(*parts)
+
+
+def _locks_and_moments(trace: Trace) -> list[RenderableType]:
+    parts: list[RenderableType] = [
+        text(f"volume {volume.number} is {_locked(trace, volume)}; {way}")
+        for volume in trace.volumes
+        for way in volume.locks
+    ]
+    for volume in trace.volumes:
+        if volume.moments:
+            newest, count = volume.moments[-1], len(volume.moments)
+            says = f"keeps {count} earlier {'moment' if count == 1 else 'moments'}, number"
+            when = f"{newest.number} of {minute(newest.at)} UTC is the newest"
+            parts.append(text(f"volume {volume.number} {says} {when}"))
+    return parts
 
 
 def _locked(trace: Trace, volume: VolumeResult) -> str:
