@@ -39,6 +39,9 @@ SOURCES = {
 PROGRAMS_FROM = "libwine"
 PROGRAMS = FOLDER / "programs"
 """Programs, libraries and drivers in the form of the nt family, from a package of the system."""
+SIGNED_FROM = "shim-signed"
+SIGNED = FOLDER / "shimx64.efi.signed"
+"""A program of firmware that was signed for real, from a package of the system."""
 _WANTED = "ntoskrnl.exe hal.dll ntdll.dll fltmgr.sys scsiport.sys mountmgr.sys"
 _LIBRARIES = "advapi32 kernel32 kernelbase msvcrt ucrtbase rpcrt4 sechost"
 LARGEST = 130 << 20
@@ -67,6 +70,7 @@ def fetch():
             check=True,
         )
     _fetch_programs()
+    _fetch_signed()
     for release, package, file in SOURCES.values():
         if not (FOLDER / file).exists():
             _fetch_source(release, package)
@@ -95,6 +99,27 @@ def _fetch_source(release, package):
         subprocess.run(get, check=True, cwd=home)
         for archive in home.glob("*.orig.tar.*"):
             shutil.move(archive, FOLDER / archive.name)
+
+
+def _fetch_signed():
+    if SIGNED.exists():
+        return
+    with tempfile.TemporaryDirectory() as folder:
+        home = Path(folder)
+        subprocess.run(["apt-get", "-qq", "download", SIGNED_FROM], check=True, cwd=home)
+        (package,) = home.glob("*.deb")
+        subprocess.run(["dpkg-deb", "-x", package, home / "out"], check=True)
+        (found,) = home.glob(f"out/**/{SIGNED.name}")
+        shutil.move(found, SIGNED)
+
+
+def needs_signed(test):
+    """Skip a test unless the signed program was fetched; where nothing may skip, fail."""
+    if SIGNED.exists():
+        return test
+    if os.environ.get("MENDING_NOTHING_SKIPS"):
+        raise AssertionError("it should have been fetched: python -m tests.samples")
+    return unittest.skip("not fetched (python -m tests.samples): a signed program")(test)
 
 
 def _fetch_programs():

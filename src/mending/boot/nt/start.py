@@ -8,7 +8,7 @@ import msgspec
 from mending.boot.chain import BootEnvironment, OutOfReachError
 from mending.disk.hives import Hive, Key
 from mending.disk.volume import Volume
-from mending.formats.executable import pe, pe_tables
+from mending.formats.executable import pe, pe_tables, signatures
 from mending.knowledge.families import nt_names
 from mending.model import InputError, Where, Window
 
@@ -103,6 +103,7 @@ class Program(msgspec.Struct, frozen=True):
         why: what is wrong with it; empty where it is sound or could not be read.
         unread: why it could not be judged.
         is_summed: whether it carries a checksum in its header.
+        is_signed: whether it is what a signature inside it was made of; who signed is not judged.
     """
 
     path: str
@@ -112,6 +113,7 @@ class Program(msgspec.Struct, frozen=True):
     unread: str = ""
     offset: int = 0
     is_summed: bool = False
+    is_signed: bool = False
 
     @property
     def where(self) -> Where:
@@ -158,7 +160,12 @@ def _judged(path: str, data: bytes, machine: int) -> Program:
     if sums is not None and sums[0] != sums[1]:
         why = f"its checksum is {sums[1]:x} and should be {sums[0]:x}"
         return Program(path, data, image, why)
-    return Program(path, data, image, is_summed=sums is not None)
+    signed, page = signatures.judged(data)
+    if signed is False:
+        where = "" if page is None else f"; the first page that differs begins at offset {page}"
+        why = f"its bytes are not those that were signed{where}"
+        return Program(path, data, image, why, offset=page or 0)
+    return Program(path, data, image, is_summed=sums is not None, is_signed=bool(signed))
 
 
 def _machine(number: int) -> str:

@@ -39,22 +39,23 @@ def show_files(result: FilesResult, named: str) -> RenderableType:
     return Group(*parts)
 
 
+_PROOFS = {
+    "catalogue": "by a catalogue of the system",
+    "header-sum": "by the sum in their header alone",
+    "nothing": "by their header alone, which is little",
+    "signature": "by what was signed of them",
+}
+
+
 def _by_own_sums(result: FilesResult) -> list[RenderableType]:
-    """Programs that were judged by the sums in their headers."""
-    count = f"{result.checked} programs that starting needs were judged on volume {result.volume}"
-    without = (
-        f"{result.without_sum} of them carry no sum: only their headers were judged."
-        if result.without_sum
-        else ""
-    )
+    """Programs that were judged without a sound copy."""
+    count = f"{result.checked} programs were judged on volume {result.volume}"
+    told = [f"{number} {_PROOFS[name]}" for name, number in sorted(result.proofs.items())]
+    proved = indented(text(f"sound: {', '.join(told)}")) if told else text("")
     if not result.files:
-        parts = [indented(text(f"{count}; all are whole by the sums that they carry.", "green"))]
-        return [*parts, *([indented(text(without))] if without else [])]
-    parts = [
-        indented(text(f"{count}; not sound: {len(result.files)}.", "bold red")),
-        *([indented(text(without))] if without else []),
-        text(""),
-    ]
+        return [indented(text(f"{count}; none is damaged.", "green")), proved]
+    bad = indented(text(f"{count}; not sound: {len(result.files)}.", "bold red"))
+    parts = [bad, proved, text("")]
     cells = [(file.path, file.state, file.package, file.why) for file in result.files[:_MOST]]
     table = rows(cells, ("file", "state", "what it is", "why"), wide=3, drop=(2,))
     more = len(result.files) - _MOST

@@ -1,6 +1,7 @@
 """Installed systems on volumes, what each volume holds, and the files that a system starts by."""
 
 from mending.disk.system.brought import Brought, brought_by
+from mending.disk.system.catalogues import Catalogues
 from mending.disk.system.contents import Contents, read_contents
 from mending.disk.system.device_drivers import drivers_of
 from mending.disk.system.installed import InstalledSystem, systems_on
@@ -9,6 +10,7 @@ from mending.disk.system.package_files import PACKAGE_STATUS, FileCheck, Package
 __all__ = [
     "PACKAGE_STATUS",
     "Brought",
+    "Catalogues",
     "Contents",
     "FileCheck",
     "InstalledSystem",

@@ -32,6 +32,12 @@ class DriverNames(msgspec.Struct, frozen=True):
     storage_groups: tuple[str, ...]
 
 
+class CatalogueNames(msgspec.Struct, frozen=True):
+    """Where lists of digests of the system's files are."""
+
+    folder: str
+
+
 class ClassName(msgspec.Struct, frozen=True):
     """A class of devices. `what` is for sentences."""
 
@@ -79,6 +85,7 @@ class NtNames(msgspec.Struct, frozen=True):
     kernel: KernelNames
     drivers: DriverNames
     classes: tuple[ClassName, ...] = msgspec.field(name="class")
+    catalogues: CatalogueNames
     session: SessionNames
     sign_in: SignInNames
     settings: tuple[Setting, ...] = msgspec.field(name="setting")

@@ -1,5 +1,6 @@
 """The list of boot-critical files, as `mending files` gives it."""
 
+from collections import Counter
 from pathlib import Path
 
 import msgspec
@@ -34,7 +35,9 @@ class FilesResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending"
 
     `by`: `package-sums` for files compared with the sums of their packages, `own-sums` for
     programs that carry a checksum themselves; `without_sum` of these carry none, and were judged by
-    their headers and by what they want of libraries.
+    their headers and by what they want of libraries. `proofs` counts what shows that the sound ones
+    are: `signature` inside them, a `catalogue` of the system, `header-sum`, `nothing`. Who signed
+    is not judged.
     """
 
     target: str
@@ -43,17 +46,23 @@ class FilesResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending"
     files: tuple[FileResult, ...]
     by: str = "package-sums"
     without_sum: int = 0
+    proofs: dict[str, int] = {}
 
 
-def check_files(target: Target, restore_from: Path | None, progress: Progress) -> FilesResult:
+def check_files(
+    target: Target, restore_from: Path | None, progress: Progress, *, every: bool = False
+) -> FilesResult:
     """Compare the files without which the system does not start.
+
+    Args:
+        every: of the nt family, all other programs, libraries and drivers as well.
 
     Raises:
         RefusedError: no system, or no package database that can be read here.
         FilesUnavailableError: damage hides the files.
     """
     environment = open_environment(target)
-    listed = start_files(environment, progress)
+    listed = start_files(environment, progress, every=every)
     if listed is not None:
         return _of_nt(target, *listed)
     home = only_linux_system(environment)[0].volume
@@ -86,5 +95,6 @@ def _of_nt(target: Target, home: Volume, listed: list[StartFile]) -> FilesResult
         checked=len(listed),
         files=rows,
         by=OWN_SUMS,
-        without_sum=sum(not each.is_summed and each.state == "sound" for each in listed),
+        without_sum=sum(each.proof == "" and each.state == "sound" for each in listed),
+        proofs=dict(Counter(each.proof or "nothing" for each in listed if each.state == "sound")),
     )

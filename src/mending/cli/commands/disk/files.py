@@ -16,18 +16,31 @@ from mending.repair.files import check_files
 @click.command("files")
 @options.target_argument
 @options.restore_from
+@click.option(
+    "--every",
+    is_flag=True,
+    help="Of the nt family: all programs, libraries and drivers, not only what the start needs.",
+)
 @click.option("--check", is_flag=True, help="Exit 1 unless every file is sound.")
 @options.as_json
 @click.pass_context
 def command(
-    ctx: click.Context, target: str, restore_from: Path | None, check: bool, as_json: bool
+    ctx: click.Context,
+    target: str,
+    restore_from: Path | None,
+    every: bool,
+    check: bool,
+    as_json: bool,
 ) -> None:
-    """Compare the files a Linux system starts by with the sums of its packages. Reads only."""
+    """Which files that a start needs are damaged? Those of Linux are compared with the sums of its
+    packages; those of the nt family with what was signed of them, the catalogues of the system, and
+    the sums in their headers. Reads only.
+    """
     with (
         opened_target(NamedTarget(target, this_host()).path) as source,
         bar("comparing", in_bytes=False) as told,
     ):
-        result = check_files(source, restore_from, told)
+        result = check_files(source, restore_from, told, every=every)
     emit(result, as_json, lambda files: show_files(files, target))
     if check and result.files:
         ctx.exit(1)
