@@ -89,3 +89,21 @@ class NtPc:
     def store(self, data):
         """Another boot configuration, or None."""
         self.desk(STORES[self.firmware], data)
+
+
+def put_by_driver(pc, files):
+    """Files and their folders into the system's volume, by the real driver; needs to mount."""
+    volume, mounted = pc.folder / "volume", pc.folder / "mounted"
+    mounted.mkdir(exist_ok=True)
+    with pc.path.open("rb") as disk:
+        disk.seek(SYSTEM_AT)
+        volume.write_bytes(disk.read(SYSTEM_BYTES))
+    tool("ntfs-3g", volume, mounted)
+    try:
+        for name, data in files.items():
+            place = mounted / name
+            place.parent.mkdir(parents=True, exist_ok=True)
+            place.write_bytes(data)
+    finally:
+        tool("umount", mounted)
+    pc.put(SYSTEM_AT, volume.read_bytes())

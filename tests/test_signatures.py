@@ -13,9 +13,9 @@ from mending.disk.files import open_files
 from mending.disk.layout import survey
 from mending.formats.executable import pe_tables, signatures
 from mending.source import open_source
-from tests.nt_pc import BASE, PROGRAMS, SYSTEM_AT, SYSTEM_BYTES, NtPc
+from tests.nt_pc import BASE, PROGRAMS, NtPc, put_by_driver
 from tests.samples import SIGNED, needs_signed
-from tests.support import InFolder, needs, needs_mounts, tool
+from tests.support import InFolder, needs, needs_mounts
 
 PAGE = 4096
 SHA256_PAGES = "1.3.6.1.4.1.311.2.3.2"
@@ -200,19 +200,21 @@ class MadeOnes(Signing):
             f"{lists}/harbour.cat": self.catalogue(kernel),
             f"{lists}/broken.cat": b"\x30\x84\xff\xff\xff\xff",
         }
-        self.put(pc, files)
+        put_by_driver(pc, files)
         found = self.json_here("files", pc.path)
         self.assertEqual(found["files"], [])
         self.assertEqual((found["proofs"]["signature"], found["proofs"]["catalogue"]), (1, 1))
         self.assertGreater(found["proofs"]["header-sum"], 5)
         self.assertIn("by a catalogue of the system", self.run_here("files", pc.path))
-        self.put(pc, {f"{BASE}/extra.dll": kernel})
+        put_by_driver(pc, {f"{BASE}/extra.dll": kernel})
         every = self.json_here("files", pc.path, "--every")
         self.assertEqual(every["proofs"]["catalogue"], 2)
         hurt = bytearray(quay)
         middle = pefile.PE(data=quay, fast_load=True).sections[0].PointerToRawData + 40
         hurt[middle] ^= 1
-        self.put(pc, {f"{BASE}/drivers/quaydisk.sys": summed(bytes(hurt))})  # the sum is set right
+        put_by_driver(
+            pc, {f"{BASE}/drivers/quaydisk.sys": summed(bytes(hurt))}
+        )  # the sum is set right
         found = self.json_here("files", pc.path, "--check", expect=1)
         self.assertEqual(
             [each["path"] for each in found["files"]], [f"/{BASE}/drivers/quaydisk.sys"]
@@ -225,23 +227,6 @@ class MadeOnes(Signing):
         with open_source(str(pc.path)) as source:
             files = open_files(source, survey(source).volumes[1])
             return {name: files.read(files.find(f"/{name}"), MIB) for name in names}
-
-    def put(self, pc, files):
-        """Files and their folders, by the real driver."""
-        volume, mounted = self.folder / "volume", self.folder / "mounted"
-        mounted.mkdir(exist_ok=True)
-        with pc.path.open("rb") as disk:
-            disk.seek(SYSTEM_AT)
-            volume.write_bytes(disk.read(SYSTEM_BYTES))
-        tool("ntfs-3g", volume, mounted)
-        try:
-            for name, data in files.items():
-                place = mounted / name
-                place.parent.mkdir(parents=True, exist_ok=True)
-                place.write_bytes(data)
-        finally:
-            tool("umount", mounted)
-        pc.put(SYSTEM_AT, volume.read_bytes())
 
 
 if __name__ == "__main__":

@@ -17,7 +17,7 @@ from mending.crash.judge.silent_ends import without_hands
 from mending.crash.judge.suspects import Pointers, suspects
 from mending.crash.judge.timeline import Run, Timeline, timeline
 from mending.crash.lookup import look_up
-from mending.crash.read import FileRead, LogEvent
+from mending.crash.read import BY_HIVE, FileRead, LogEvent
 from mending.crash.results import (
     CrashesResult,
     CrashResult,
@@ -39,6 +39,7 @@ _ERRORS = (
 _SURE = 3.0
 """How many times better a beginning must fit than none, to be called one."""
 _CONFIDENT = 20.0
+_DAY = 86_400.0
 _SOON = 600.0
 """Seconds behind a start in which nothing was seen to work yet."""
 
@@ -59,7 +60,7 @@ def analyse(
     """
     together = merge(reads)
     reads, crashes = together.reads, together.crashes
-    events = list(together.events)
+    events = list(_of_the_time(together.events))
     events += [
         event
         for crash in crashes
@@ -98,6 +99,12 @@ def analyse(
         notes=(*together.notes, *_notes(reads)),
         written=together.written,
     )
+
+
+def _of_the_time(events: Sequence[LogEvent]) -> Iterator[LogEvent]:
+    """Without what hives tell of years before the records begin: of those nothing is known."""
+    begins = min((event.at for event in events if event.by != BY_HIVE), default=math.inf) - _DAY
+    return (event for event in events if event.by != BY_HIVE or event.at >= begins)
 
 
 def _alive(reads: Sequence[FileRead]) -> list[float]:

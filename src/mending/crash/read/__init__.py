@@ -12,8 +12,10 @@ from mending.crash.read.locations import (
     packages_of,
 )
 from mending.crash.read.reader import Reader
+from mending.crash.read.settings_history import BY_HIVE
 
 __all__ = [
+    "BY_HIVE",
     "FileRead",
     "LogEvent",
     "LogFile",

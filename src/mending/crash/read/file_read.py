@@ -1,10 +1,13 @@
 """What one file of evidence tells."""
 
+from typing import BinaryIO
+
 import msgspec
 
 from mending.crash.read.events import LogEvent
 from mending.crash.results import CrashResult, RepairAttempt
-from mending.model import RestorePoint
+from mending.model import InputError, RestorePoint
+from mending.model.limits import TABLE_FILE_BYTES
 
 
 class FileRead(msgspec.Struct, frozen=True, kw_only=True):
@@ -31,3 +34,17 @@ class FileRead(msgspec.Struct, frozen=True, kw_only=True):
     zoned: bool = True
     yearless: bool = False
     notes: tuple[str, ...] = ()
+
+
+def held_whole(stream: BinaryIO, name: str, most: int = TABLE_FILE_BYTES) -> bytes:
+    """A whole file that is looked at in one piece.
+
+    Raises:
+        InputError: one that is too large for that.
+    """
+    data = stream.read(most + 1)
+    if len(data) > most:
+        raise InputError(
+            f"{name} has more than {most} bytes, which is too much for a file of its kind."
+        )
+    return data

@@ -9,11 +9,11 @@ from typing import BinaryIO, cast
 
 import msgspec
 
-from mending.crash.read import text_logs
+from mending.crash.read import settings_history, text_logs
 from mending.crash.read.clocks import CLOCK_JUMP, clock_set, straightened
 from mending.crash.read.dumps import crash_of_dump
 from mending.crash.read.events import EventClassifier, LogEvent
-from mending.crash.read.file_read import FileRead
+from mending.crash.read.file_read import FileRead, held_whole
 from mending.crash.read.firmware_dumps import dumps_in
 from mending.crash.read.journals import read_journal
 from mending.crash.read.wtmp_events import read_wtmp
@@ -34,10 +34,11 @@ from mending.formats.evidence import (
     wtmp,
 )
 from mending.formats.firmware import efi_variables
+from mending.formats.nt import setup_log
 from mending.formats.package import apt_history
 from mending.knowledge import Codes, EventKind, EventTable
 from mending.model import InputError, LogRecord, Window, clean_text, decode_text, plain_time
-from mending.model.limits import TABLE_FILE_BYTES
+from mending.model.limits import HIVE_BYTES
 from mending.source import MemorySource, Source, unpacked
 
 _HEAD = 8192
@@ -98,24 +99,28 @@ class Reader:
         head = cast(io.BufferedReader, stream).peek(_HEAD)[:_HEAD]
         whole = stream.seekable()  # what comes out of a packed file is not
         if dump.is_dump(head):
-            held = source if whole else MemorySource(_held(stream, name))
+            held = source if whole else MemorySource(held_whole(stream, name))
             return FileRead(
                 name=name, kind="dump", crashes=(crash_of_dump(name, held, self._codes),)
             )
         if efi_variables.is_store(head[:_STORE_HEAD]):
-            return self._firmware(name, _held(stream, name), modified)
+            return self._firmware(name, held_whole(stream, name), modified)
+        if head.startswith(settings_history.MAGIC):
+            return settings_history.read_hive(name, held_whole(stream, name, HIVE_BYTES))
+        if setup_log.is_setup_log(head):
+            return settings_history.read_setup(name, stream)
         if core_dump.is_core(head):
             return FileRead(name=name, kind="memory", notes=(_CORE.format(name),))
         if binary_journal.is_journal(head):
-            held = source if whole else MemorySource(_held(stream, name))
+            held = source if whole else MemorySource(held_whole(stream, name))
             return read_journal(name, held, self._typist, self._codes)
         if wtmp.is_wtmp(head[: len(head) // wtmp.ROW_BYTES * wtmp.ROW_BYTES]):
             return read_wtmp(name, stream)
         if older_event_log.is_older_log(head):
-            rows_found = older_event_log.read_older_log(_held(stream, name))
+            rows_found = older_event_log.read_older_log(held_whole(stream, name))
             return _of_records(name, "event log", rows_found, self._typist)
         if event_log.is_log(head):
-            seekable = stream if whole else io.BytesIO(_held(stream, name))
+            seekable = stream if whole else io.BytesIO(held_whole(stream, name))
             rows = (
                 event_record.from_json(value, number)
                 for number, value in enumerate(event_log.events(seekable), 1)
@@ -152,7 +157,7 @@ class Reader:
         is_table = _JSON.match(plain) is not None or _names_columns(plain)
         short = len(head) < _HEAD or (source is not None and source.size <= _SMALL)
         if is_table or short:
-            data = _held(stream, name)
+            data = held_whole(stream, name)
             found = (_as_table(name, data, self._typist) if is_table else None) or _as_report(
                 name, data, self._codes
             )
@@ -303,21 +308,6 @@ def _until_damage(records: Iterable[LogRecord], notes: list[str]) -> Iterator[Lo
         yield from records
     except InputError as error:
         notes.append(str(error))
-
-
-def _held(stream: BinaryIO, name: str) -> bytes:
-    """A whole file that is looked at in one piece.
-
-    Raises:
-        InputError: one that is too large for that.
-    """
-    data = stream.read(TABLE_FILE_BYTES + 1)
-    if len(data) > TABLE_FILE_BYTES:
-        raise InputError(
-            f"{name} has more than {TABLE_FILE_BYTES} bytes, which is too much for a file of its"
-            " kind."
-        )
-    return data
 
 
 def _names_columns(plain: bytes) -> bool:

@@ -15,6 +15,7 @@ _NAMES = (
 _JOURNALS = (".journal", ".journal~")
 _SNAPSHOTS = ".snapshots"
 _DEPTH, _MOST, _FOLDERS = 2, 400, 400
+_HIVES, _SETUP = ("system", "software"), "inf"
 _LOGS = ("system.", "application.")
 """The two event logs that tell of starts, drivers, updates and programs; a PC keeps hundreds of
 others.
@@ -82,6 +83,7 @@ def _of_nt(files: Files, top: str) -> list[FileFound]:
     found = [file for file in _inside(files, top) if _ends(file, ".dmp")]
     for folder in _folders(files, top):
         found += [file for file in _inside(files, folder.path) if _ends(file, ".dmp")]
+    found += _settings(files, top)
     programs = files.find(f"{top}/system32")
     for folder in _folders(files, programs.path) if programs else []:
         for inner in _folders(files, folder.path):
@@ -97,6 +99,17 @@ def _of_nt(files: Files, top: str) -> list[FileFound]:
             ):  # the automatic repair keeps its log in one of these
                 found += [file for file in _inside(files, inner.path) if _ends(file, ".txt")]
     return found
+
+
+def _settings(files: Files, top: str) -> Iterator[FileFound]:
+    """Hives that keep dates, and logs of the set-up of devices."""
+    for name in _HIVES:
+        found = files.find(f"{top}/system32/config/{name}")
+        if found is not None and not found.is_folder:
+            yield found
+    home = files.find(f"{top}/{_SETUP}")
+    if home is not None and home.is_folder:
+        yield from (file for file in _inside(files, home.path) if _ends(file, ".log"))
 
 
 def _inside(files: Files, folder: str) -> Iterator[FileFound]:
