@@ -21,6 +21,7 @@ from mending.disk.volume import fve_head
 from mending.formats.encryption import chunk_maps, fve
 from mending.model import InputError, MendingError
 from mending.source import MemorySource, open_source
+from mending.workshop.nt import other_program_at_sign_in
 from tests.nt_pc import PROGRAMS, SYSTEM_AT, SYSTEM_BYTES, NtPc
 from tests.samples import needs_samples, read_samples, sample_stream
 from tests.support import InFolder, Overlaid, needs
@@ -263,6 +264,35 @@ class WholeSystem(InFolder):
         self.assertIn("inside volume", shown)
         told = self.run_here("trace", pc.path, "--unlock", stdin="rough seas\n", expect=3)
         self.assertIn("opens none of the 1 ways into volume", told)
+
+    def test_everything_reads_through_the_lock_and_nothing_keeps_the_key(self):
+        pc, changed = NtPc(self.folder, "uefi"), self.folder / "changed"
+        changed.mkdir()
+        other = NtPc(changed, "uefi", other_program_at_sign_in)
+        sound = {name: self.json_here(name, pc.path) for name in ("files", "crashes")}
+        direct = self.json_here("compare", pc.path, other.path)
+        self.locked(pc, "aes-xts_128")
+        place = self.folder / "secret"
+        place.write_bytes(PASSWORD)
+        key = ("--key-file", place)
+        files = self.json_here("files", pc.path, *key)
+        for name in ("checked", "files", "proofs"):
+            self.assertEqual(files[name], sound["files"][name])
+        crashes = self.json_here("crashes", pc.path, *key)
+        self.assertEqual(len(crashes["files"]), len(sound["crashes"]["files"]))
+        found = self.json_here("compare", pc.path, other.path, *key)
+        self.assertEqual(found["changes"], direct["changes"])
+        case = self.folder / "case"
+        self.run_here("open", case, "--disk", pc.path)
+        self.run_here("trace", case, *key)
+        self.run_here("crashes", case, *key)
+        self.run_here("report", case)
+        hashed = [hashlib.sha256(PASSWORD).hexdigest(), PASSWORD.decode().encode("utf-16-le").hex()]
+        place.unlink()
+        for each in [each for each in self.folder.rglob("*") if each.is_file()]:
+            data = each.read_bytes()
+            for form in (PASSWORD, *map(str.encode, hashed), PASSWORD.decode().encode("utf-16-le")):
+                self.assertNotIn(form, data, each)
 
     def test_a_suspended_one_needs_no_key_and_faults_inside_are_found(self):
         pc = NtPc(self.folder, "uefi")

@@ -8,10 +8,12 @@ from pathlib import Path
 
 from mending.app.host import Host
 from mending.app.targets import NamedTarget
+from mending.app.tracing import keep_no_memory
 from mending.boot.settings import CompareResult, HiveSet, compared, hive_set_of, one_hive
 from mending.disk.files import FilesUnavailableError, open_files, open_tree
 from mending.disk.healthy import HealthyCopy, load_copy
 from mending.disk.layout import survey, volume_at_moment
+from mending.disk.locked import KeyRing, volumes_of
 from mending.disk.volume import Volume
 from mending.model import FilesystemKind, InputError, UsageError
 from mending.model.limits import HIVE_BYTES
@@ -21,18 +23,22 @@ _MOMENT = re.compile(r"(?P<path>.+)@(?P<number>\d+)$")
 _HIVE, _COPY = b"regf", b"PK"
 
 
-def compare(first: str, second: str, host: Host) -> CompareResult:
+def compare(first: str, second: str, host: Host, secret: bytes | None = None) -> CompareResult:
     """What is otherwise in the settings of the second side.
 
     Args:
         first, second: a hive, a disk, `DISK@N` for the moment N that it keeps, a healthy copy, a
             mounted system, a folder of hives, or a case with a disk.
+        secret: what opens locked volumes of disks; it is kept nowhere.
 
     Raises:
         InputError: one of them holds no settings that can be read.
         UsageError: both are one hive of another kind each.
     """
-    sides = _hives_of(first, host), _hives_of(second, host)
+    if secret is not None:
+        keep_no_memory()
+    keys = KeyRing(secret)
+    sides = _hives_of(first, host, keys), _hives_of(second, host, keys)
     both = [(side.system is not None, side.programs is not None) for side in sides]
     if not any(one and other for one, other in zip(*both, strict=True)):
         raise UsageError(
@@ -42,7 +48,7 @@ def compare(first: str, second: str, host: Host) -> CompareResult:
     return compared((first, second), *sides)
 
 
-def _hives_of(name: str, host: Host) -> HiveSet:
+def _hives_of(name: str, host: Host, keys: KeyRing) -> HiveSet:
     moment = _MOMENT.fullmatch(name) if not Path(name).exists() else None
     path = NamedTarget(moment.group("path") if moment else name, host).path
     number = int(moment.group("number")) if moment else None
@@ -51,20 +57,20 @@ def _hives_of(name: str, host: Host) -> HiveSet:
             raise UsageError(f"{path} is a folder; a disk keeps earlier moments.")
         found = _opened(lambda: hive_set_of(open_tree(open_folder_source(path), caseless=True)))
     else:
-        found = _of_file(path, number)
+        found = _of_file(path, number, keys)
     if found is None:
         raise InputError(f"{name} holds no settings of the nt family.")
     return found
 
 
-def _of_file(path: str, number: int | None) -> HiveSet | None:
+def _of_file(path: str, number: int | None, keys: KeyRing) -> HiveSet | None:
     with open_source(path) as source:
         head = source.read(0, 512).data
         if head.startswith(_HIVE):
             return one_hive(path, source.read(0, min(source.size, HIVE_BYTES)).data)
         if head.startswith(_COPY):
             return _of_copy(load_copy(Path(path)))
-        return _of_disk(source, path, number)
+        return _of_disk(source, path, number, keys)
 
 
 def _of_copy(copy: HealthyCopy) -> HiveSet | None:
@@ -79,10 +85,12 @@ def _of_copy(copy: HealthyCopy) -> HiveSet | None:
     return one_hive(f"the system hive of {copy.path}", copy.file_bytes(numbers["system"]))
 
 
-def _of_disk(source: Source, path: str, number: int | None) -> HiveSet | None:
-    volumes = [
-        volume for volume in survey(source).volumes if volume.filesystem is FilesystemKind.NTFS
-    ]
+def _of_disk(disk: Source, path: str, number: int | None, keys: KeyRing) -> HiveSet | None:
+    locked = any(
+        volume.encrypted for volume in survey(disk).volumes
+    )  # the key may be for the other
+    source, listed = volumes_of(disk, keys if locked else None)
+    volumes = [volume for volume in listed if volume.filesystem is FilesystemKind.NTFS]
     if number is None:
         return _first(source, volumes)
     refused: InputError | None = None

@@ -5,7 +5,7 @@ from pathlib import Path
 
 from mending.app.host import Host
 from mending.app.targets import NamedTarget, opened_target
-from mending.app.tracing import trace
+from mending.app.tracing import keep_no_memory, trace
 from mending.boot.trace import open_environment
 from mending.case import (
     Case,
@@ -27,6 +27,7 @@ from mending.crash.read import (
     packages_of,
 )
 from mending.crash.results import CrashesResult
+from mending.disk.locked import KeyRing
 from mending.knowledge import EventKind, Pack, base_codes, base_events
 from mending.model import InputError
 from mending.reason import Statement
@@ -79,11 +80,14 @@ def holds_records(case: Case) -> bool:
     return case.state.evidence[-1].sort not in {_DISK, _VARIABLES}
 
 
-def read_crashes(target: str, files: list[LogFile], system: str | None = None) -> CrashesResult:
+def read_crashes(
+    target: str, files: list[LogFile], system: str | None = None, keys: KeyRing | None = None
+) -> CrashesResult:
     """Read every file and put together what they tell.
 
     Args:
         system: a tree, a folder or a disk whose package database may tell what packages bring.
+        keys: what opens its locked volumes.
 
     Raises:
         InputError, UsageError
@@ -92,30 +96,39 @@ def read_crashes(target: str, files: list[LogFile], system: str | None = None) -
     reader, reads, count = Reader(codes, base_events()), list[FileRead](), 0
     for file in files:
         try:
-            with opened_log(file) as source:
+            with opened_log(file, keys) as source:
                 reads += reader.read(file.name, source, file.modified)
                 count += source.bytes_read
         except InputError as error:
             if file.inside is None:
                 raise
             reads.append(FileRead(name=file.name, kind="damaged", notes=(error.says,)))
-    reads += moments_on(Path(system)) if system else ()
+    reads += moments_on(Path(system), keys) if system else ()
     changed = {
         event.name
         for read in reads
         for event in read.events
         if event.kind in _COMING and event.name
     }
-    contents = packages_of(Path(system), sorted(changed)) if system else {}
+    contents = packages_of(Path(system), sorted(changed), keys) if system else {}
     return analyse(target, reads, count, codes, contents)
 
 
-def crashes_of(name: str, case: Case | None, host: Host) -> CrashesResult:
-    """What the records of a target or of a case tell; a case remembers it."""
+def crashes_of(
+    name: str, case: Case | None, host: Host, secret: bytes | None = None
+) -> CrashesResult:
+    """What the records of a target or of a case tell; a case remembers it.
+
+    Args:
+        secret: what opens locked volumes; it is kept nowhere.
+    """
+    if secret is not None:
+        keep_no_memory()
+    keys = KeyRing(secret)
     if case is None:
-        return read_crashes(name, log_files(Path(name)), name)
-    on_disk = log_files(Path(case.state.disk)) if case.state.disk else []
-    result = read_crashes(name, [*crash_files(case), *on_disk], case.state.disk)
+        return read_crashes(name, log_files(Path(name), keys), name, keys)
+    on_disk = log_files(Path(case.state.disk), keys) if case.state.disk else []
+    result = read_crashes(name, [*crash_files(case), *on_disk], case.state.disk, keys)
     read_case(case, host, result)
     return result
 

@@ -1,7 +1,5 @@
 """The boot environment of a disk."""
 
-from collections.abc import Sequence
-
 import msgspec
 
 from mending.boot.chain.environment import BootEnvironment, FreeSpace
@@ -12,8 +10,7 @@ from mending.disk.volume import SOUND_FAT, Volume, first_superblock_backup, read
 from mending.formats.btrfs import tree
 from mending.formats.filesystem import ext
 from mending.formats.xfs import structures as xfs
-from mending.model import FilesystemKind, InputError, UsageError, Where
-from mending.source import Source
+from mending.model import FilesystemKind, Where
 
 _LEAST_INODE = 512
 _CASE_COUNTS = {"label", "partlabel"}
@@ -30,7 +27,10 @@ class DiskEnvironment(BootEnvironment):
         super().__init__()
         source, self._inside = disk.source, dict[int, Volume]()
         if secret is not None or any(each.encrypted for each in disk.volumes):
-            source, self._inside = _opened(source, disk.volumes, secret)
+            from mending.disk.locked import KeyRing, with_unlocked_volumes  # noqa: PLC0415 - lazy
+
+            keys = KeyRing(secret)
+            source, self._inside = with_unlocked_volumes(source, disk.volumes, keys)
         plain = (*disk.volumes, *self._inside.values())
         source, self._logical = with_logical_volumes(source, plain)
         self._called: dict[str, int] = {}
@@ -160,25 +160,3 @@ def _same(kind: str, name: str, wanted: str) -> bool:
     if name == wanted:
         return True
     return kind == "uuid" and bool(name) and name.lstrip("0") == wanted.lstrip("0")
-
-
-def _opened(
-    source: Source, volumes: Sequence[Volume], secret: bytes | None
-) -> tuple[Source, dict[int, Volume]]:
-    """Locked volumes opened by a key, or by the one that they keep in the open.
-
-    Raises:
-        InputError, UsageError: the key opens nothing.
-    """
-    from mending.disk.locked import needs_no_key, with_unlocked_volumes  # noqa: PLC0415 - lazy
-
-    if secret is not None:
-        return with_unlocked_volumes(source, volumes, secret)
-    try:
-        return (
-            with_unlocked_volumes(source, volumes, None)
-            if needs_no_key(source, volumes)
-            else (source, {})
-        )
-    except (InputError, UsageError):  # it stays locked; what it says of itself is shown with it
-        return source, {}

@@ -11,7 +11,8 @@ import msgspec
 from mending.crash.read.file_read import FileRead
 from mending.crash.read.system_locations import records_in_folder, records_of_system
 from mending.disk.files import Files, FilesUnavailableError, open_files, open_tree
-from mending.disk.layout import HEAD_BYTES, content_kind_of, survey, with_logical_volumes
+from mending.disk.layout import HEAD_BYTES, content_kind_of, with_logical_volumes
+from mending.disk.locked import KeyRing, volumes_of
 from mending.disk.shadow import shadow_copies
 from mending.disk.system import Brought, brought_by, drivers_of
 from mending.model import FilesystemKind, InputError, RestorePoint
@@ -37,14 +38,17 @@ class LogFile(msgspec.Struct, frozen=True):
     inside: tuple[int, str] | None = None
 
 
-def log_files(path: Path) -> list[LogFile]:
+def log_files(path: Path, keys: KeyRing | None = None) -> list[LogFile]:
     """The records of a target. Links are not followed.
+
+    Args:
+        keys: what opens locked volumes of a disk.
 
     Raises:
         InputError
     """
     if not path.is_dir():
-        return _on_disk(path) if _is_disk(path) else [log_file(str(path), path)]
+        return _on_disk(path, keys) if _is_disk(path) else [log_file(str(path), path)]
     tree = open_folder_source(str(path))
     files = open_tree(tree)
     try:
@@ -68,7 +72,7 @@ def log_file(name: str, path: Path) -> LogFile:
 
 
 @contextmanager
-def opened_log(file: LogFile) -> Iterator[Source]:
+def opened_log(file: LogFile, keys: KeyRing | None = None) -> Iterator[Source]:
     """The bytes of a record, read where it lies.
 
     Raises:
@@ -78,7 +82,7 @@ def opened_log(file: LogFile) -> Iterator[Source]:
         if file.inside is None:
             yield source
             return
-        volume, files = _volumes(source)[file.inside[0]]
+        volume, files = _volumes(source, keys)[file.inside[0]]
         found = files.find(file.inside[1])
         if found is None:
             yield MemorySource(b"")
@@ -93,7 +97,7 @@ def opened_log(file: LogFile) -> Iterator[Source]:
         yield MemorySource(files.read(found, found.bytes))
 
 
-def moments_on(path: Path) -> Iterator[FileRead]:
+def moments_on(path: Path, keys: KeyRing | None = None) -> Iterator[FileRead]:
     """What shadow copies keep of a disk, as points to go back to; nothing for what is no disk.
 
     Raises:
@@ -101,8 +105,9 @@ def moments_on(path: Path) -> Iterator[FileRead]:
     """
     if path.is_dir() or not _is_disk(path):
         return
-    with open_source(str(path)) as source:
-        for volume in survey(source).volumes:
+    with open_source(str(path)) as disk:
+        source, volumes = volumes_of(disk, keys)
+        for volume in volumes:
             if volume.filesystem is not FilesystemKind.NTFS:
                 continue
             where = f"shadow copy of volume {volume.number}"
@@ -112,7 +117,9 @@ def moments_on(path: Path) -> Iterator[FileRead]:
                 yield FileRead(name=where, kind="restore points", points=points)
 
 
-def packages_of(path: Path, names: Iterable[str]) -> dict[str, Brought]:
+def packages_of(
+    path: Path, names: Iterable[str], keys: KeyRing | None = None
+) -> dict[str, Brought]:
     """What packages and devices of a target bring, by their names; empty where no table tells it.
 
     Raises:
@@ -125,7 +132,7 @@ def packages_of(path: Path, names: Iterable[str]) -> dict[str, Brought]:
         return _packages(open_tree(open_folder_source(str(path))), wanted)
     with open_source(str(path)) as source:
         found = dict[str, Brought]()
-        for _, files in _volumes(source).values():
+        for _, files in _volumes(source, keys).values():
             found = {**_packages(files, wanted), **found}
     return found
 
@@ -142,11 +149,11 @@ def _is_disk(path: Path) -> bool:
         return source.kind == "device" or content_kind_of(source.read(0, HEAD_BYTES).data) == "disk"
 
 
-def _on_disk(path: Path) -> list[LogFile]:
+def _on_disk(path: Path, keys: KeyRing | None) -> list[LogFile]:
     modified = log_file(str(path), path).modified
     found = []
     with open_source(str(path)) as source:
-        for number, (_, files) in _volumes(source).items():
+        for number, (_, files) in _volumes(source, keys).items():
             try:
                 records = records_of_system(files) or []
             except FilesUnavailableError:  # damage hides this volume; others may be readable
@@ -165,10 +172,10 @@ class _Place(msgspec.Struct, frozen=True):
     offset: int
 
 
-def _volumes(source: Source) -> dict[int, tuple[_Place, Files]]:
+def _volumes(source: Source, keys: KeyRing | None) -> dict[int, tuple[_Place, Files]]:
     """The volumes of a disk whose files can be read."""
     readable = {}
-    listed = survey(source).volumes
+    source, listed = volumes_of(source, keys)
     source, logical = with_logical_volumes(source, listed)
     for volume in (*listed, *logical):
         try:

@@ -3,14 +3,15 @@ lives in the view alone.
 """
 
 from mending.disk.locked.fve_unlocking import FveVolume, unlock_fve
-from mending.disk.locked.unlocked_volumes import needs_no_key, with_unlocked_volumes
+from mending.disk.locked.unlocked_volumes import KeyRing, volumes_of, with_unlocked_volumes
 from mending.disk.locked.unlocking import LuksVolume, unlock_luks
 
 __all__ = [
     "FveVolume",
+    "KeyRing",
     "LuksVolume",
-    "needs_no_key",
     "unlock_fve",
     "unlock_luks",
+    "volumes_of",
     "with_unlocked_volumes",
 ]

@@ -9,6 +9,7 @@ import hashlib
 import re
 import struct
 from collections.abc import Iterator
+from copy import copy
 from itertools import pairwise
 
 import msgspec
@@ -71,6 +72,12 @@ class FveVolume:
             return b""
         plain = b"".join(self._piece(*run) for run in self._runs(first, last))
         return plain[offset - first : offset - first + length]
+
+    def over(self, source: Source) -> "FveVolume":
+        """The same volume, read by another source of the same disk."""
+        again = copy(self)
+        again._source = source
+        return again
 
     def _piece(self, start: int, end: int) -> bytes:
         """Plain bytes of whole sectors that are kept in one way."""

@@ -4,7 +4,7 @@ from collections.abc import Sequence
 
 import msgspec
 
-from mending.disk.layout import volume_at
+from mending.disk.layout import survey, volume_at
 from mending.disk.locked.fve_unlocking import FveVolume, is_open, unlock_fve
 from mending.disk.locked.unlocking import LuksVolume, unlock_luks
 from mending.disk.volume import Volume, fve_head
@@ -25,31 +25,66 @@ FIRST_NUMBER = 2001
 _KINDS = {FilesystemKind.LUKS, FilesystemKind.ENCRYPTED}
 
 
-def with_unlocked_volumes(
-    source: Source, volumes: Sequence[Volume], secret: bytes | None
-) -> tuple[Source, dict[int, Volume]]:
-    """What is inside locked volumes, by the number of the volume that holds it, and the source to
-    read all by.
+class KeyRing:
+    """What opens locked volumes, and those that it opened: stretching a key takes seconds, and a
+    command may come to a disk many times.
 
     Args:
-        secret: a passphrase, digits or the bytes of a key file; None to open what needs no key.
+        secret: a passphrase, digits or the bytes of a key file; None for what needs no key. It is
+            kept nowhere else.
+    """
+
+    def __init__(self, secret: bytes | None) -> None:
+        self._secret = secret
+        self._opened: dict[tuple[str, int], LuksVolume | FveVolume] = {}
+
+    @property
+    def is_empty(self) -> bool:
+        """Whether there is no key: only volumes that keep theirs in the open can be read."""
+        return self._secret is None
+
+    def unlocked(self, source: Source, volume: Volume) -> LuksVolume | FveVolume:
+        """The plain bytes of a volume.
+
+        Raises:
+            InputError: the key opens it not. UsageError: it is locked in a way that is not read.
+        """
+        place = source.path, int(volume.offset)
+        if place in self._opened:
+            return self._opened[place].over(source)
+        if volume.filesystem is FilesystemKind.ENCRYPTED:
+            self._opened[place] = unlock_fve(source, volume, self._secret)
+        else:
+            self._opened[place] = unlock_luks(source, volume, self._secret or b"")
+        return self._opened[place]
+
+
+def with_unlocked_volumes(
+    source: Source, volumes: Sequence[Volume], keys: KeyRing
+) -> tuple[Source, dict[int, Volume]]:
+    """What is inside locked volumes, by the number of the volume that holds it, and the source to
+    read all by. Without a key, what keeps its own in the open is opened, and nothing is raised.
 
     Raises:
         UsageError: no volume is locked, or in a way that is not read here; or an extra is missing.
         InputError: the key opens none of them.
     """
     locked = [each for each in volumes if each.filesystem in _KINDS]
-    if secret is None:
+    if keys.is_empty:
         locked = [each for each in locked if _is_open(source, each)]
-    if not locked:
+    elif not locked:
         raise UsageError("No volume here is locked in a way that is read.", "Leave the key out.")
     viewed, found, refused = ViewedSource(source), dict[int, Volume](), list[InputError]()
     for volume in locked:
         try:
-            plain = _unlocked(source, volume, secret)
+            plain = keys.unlocked(source, volume)
         except InputError as error:
             refused.append(error)
             continue
+        except UsageError:
+            if not keys.is_empty:
+                raise
+            continue  # it stays locked; what it says of itself is shown with it
         offset, sector = viewed.add(plain.read), source.bytes_per_sector
         count = SectorCount(plain.bytes // sector)
         inside = volume_at(viewed, Lba(offset // sector), count)
@@ -61,14 +96,22 @@ def with_unlocked_volumes(
             type=f"inside volume {volume.number}",
             mapped=f"luks-{plain.identifier}" if isinstance(plain, LuksVolume) else "",
         )
-    if not found:
+    if not found and refused and not keys.is_empty:
         raise refused[0]
-    return viewed, found
+    return (viewed if found else source), found
 
 
-def needs_no_key(source: Source, volumes: Sequence[Volume]) -> bool:
-    """Whether one of the locked volumes keeps its own key in the open."""
-    return any(_is_open(source, volume) for volume in volumes)
+def volumes_of(source: Source, keys: KeyRing | None) -> tuple[Source, list[Volume]]:
+    """The volumes of a disk, then what is inside locked ones, and the source to read all by.
+
+    Raises:
+        InputError, UsageError: it is no disk, or the key opens nothing.
+    """
+    volumes = survey(source).volumes
+    if not any(each.encrypted for each in volumes) and (keys is None or keys.is_empty):
+        return source, list(volumes)
+    viewed, inside = with_unlocked_volumes(source, volumes, keys or KeyRing(None))
+    return viewed, [*volumes, *inside.values()]
 
 
 def _is_open(source: Source, volume: Volume) -> bool:
@@ -79,9 +122,3 @@ def _is_open(source: Source, volume: Volume) -> bool:
     except ReadError:  # a damaged place is told where the volume is looked at
         return False
     return head is not None and is_open(head)
-
-
-def _unlocked(source: Source, volume: Volume, secret: bytes | None) -> LuksVolume | FveVolume:
-    if volume.filesystem is FilesystemKind.ENCRYPTED:
-        return unlock_fve(source, volume, secret)
-    return unlock_luks(source, volume, secret or b"")

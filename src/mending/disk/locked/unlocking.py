@@ -4,6 +4,7 @@ import hashlib
 import hmac
 import struct
 from collections.abc import Iterator
+from copy import copy
 
 from mending.disk.locked.sector_cipher import EXTRA, SectorCipher
 from mending.disk.volume import Volume, luks_head
@@ -49,6 +50,12 @@ class LuksVolume:
         data = self._source.read(self._start + first, last - first).data
         plain = self._cipher.decrypt(data, self._segment.first + first // _SECTOR)
         return plain[offset - first : offset - first + length]
+
+    def over(self, source: Source) -> "LuksVolume":
+        """The same volume, read by another source of the same disk."""
+        again = copy(self)
+        again._source = source
+        return again
 
 
 def unlock_luks(source: Source, volume: Volume, secret: bytes) -> LuksVolume:

@@ -50,18 +50,24 @@ class FilesResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending"
 
 
 def check_files(
-    target: Target, restore_from: Path | None, progress: Progress, *, every: bool = False
+    target: Target,
+    restore_from: Path | None,
+    progress: Progress,
+    *,
+    every: bool = False,
+    secret: bytes | None = None,
 ) -> FilesResult:
     """Compare the files without which the system does not start.
 
     Args:
+        secret: what opens locked volumes; it is kept nowhere.
         every: of the nt family, all other programs, libraries and drivers as well.
 
     Raises:
         RefusedError: no system, or no package database that can be read here.
         FilesUnavailableError: damage hides the files.
     """
-    environment = open_environment(target)
+    environment = open_environment(target, secret)
     listed = start_files(environment, progress, every=every)
     if listed is not None:
         return _of_nt(target, *listed)

@@ -5,6 +5,7 @@ import click
 from mending.app.comparing import compare
 from mending.cli import options
 from mending.cli.host import this_host
+from mending.cli.secrets import given_secret
 from mending.cli.show.console import emit
 from mending.cli.show.copies.compared import show_compare
 
@@ -13,11 +14,20 @@ from mending.cli.show.copies.compared import show_compare
 @click.argument("first", metavar="A")
 @click.argument("second", metavar="B")
 @click.option("--all", "everything", is_flag=True, help="Every change, not the first of each kind.")
+@options.unlock
+@options.key_file
 @click.option("--check", is_flag=True, help="Exit 1 where something differs that the start needs.")
 @options.as_json
 @click.pass_context
 def command(
-    ctx: click.Context, first: str, second: str, everything: bool, check: bool, as_json: bool
+    ctx: click.Context,
+    first: str,
+    second: str,
+    everything: bool,
+    unlock: bool,
+    key_file: str | None,
+    check: bool,
+    as_json: bool,
 ) -> None:
     """What is otherwise in the settings of B: what the start depends on first, the rest counted.
 
@@ -25,7 +35,7 @@ def command(
     trace DISK` names them), a healthy copy, a mounted system, a folder of hives or a case. Reads
     only.
     """
-    result = compare(first, second, this_host())
+    result = compare(first, second, this_host(), given_secret(unlock, key_file))
     emit(result, as_json, lambda found: show_compare(found, everything=everything))
     if check and any(change.decides for change in result.changes):
         ctx.exit(1)

@@ -5,9 +5,11 @@ from pathlib import Path
 import click
 
 from mending.app.targets import NamedTarget, opened_target
+from mending.app.tracing import keep_no_memory
 from mending.cli import options
 from mending.cli.host import this_host
 from mending.cli.progress import bar
+from mending.cli.secrets import given_secret
 from mending.cli.show.console import emit
 from mending.cli.show.files import show_files
 from mending.repair.files import check_files
@@ -21,6 +23,8 @@ from mending.repair.files import check_files
     is_flag=True,
     help="Of the nt family: all programs, libraries and drivers, not only what the start needs.",
 )
+@options.unlock
+@options.key_file
 @click.option("--check", is_flag=True, help="Exit 1 unless every file is sound.")
 @options.as_json
 @click.pass_context
@@ -29,6 +33,8 @@ def command(
     target: str,
     restore_from: Path | None,
     every: bool,
+    unlock: bool,
+    key_file: str | None,
     check: bool,
     as_json: bool,
 ) -> None:
@@ -36,11 +42,14 @@ def command(
     packages; those of the nt family with what was signed of them, the catalogues of the system, and
     the sums in their headers. Reads only.
     """
+    secret = given_secret(unlock, key_file)
+    if secret is not None:
+        keep_no_memory()
     with (
         opened_target(NamedTarget(target, this_host()).path) as source,
         bar("comparing", in_bytes=False) as told,
     ):
-        result = check_files(source, restore_from, told, every=every)
+        result = check_files(source, restore_from, told, every=every, secret=secret)
     emit(result, as_json, lambda files: show_files(files, target))
     if check and result.files:
         ctx.exit(1)

@@ -9,6 +9,7 @@ from mending.case import is_case, load_case
 from mending.cli import options
 from mending.cli.figures import draw_history, wanted_figure
 from mending.cli.host import this_host
+from mending.cli.secrets import given_secret
 from mending.cli.show.console import emit
 from mending.cli.show.crashes import show_crashes
 
@@ -24,10 +25,18 @@ from mending.cli.show.crashes import show_crashes
     "--figure",
     help="Draw the starts, failures, changes and restore points to this file (.png, .svg, .pdf).",
 )
+@options.unlock
+@options.key_file
 @options.as_json
 @click.pass_context
 def command(
-    ctx: click.Context, target: str, check: bool, figure: str | None, as_json: bool
+    ctx: click.Context,
+    target: str,
+    check: bool,
+    figure: str | None,
+    unlock: bool,
+    key_file: str | None,
+    as_json: bool,
 ) -> None:
     """What dumps and logs tell: crashes, how each start ended, when failing began, with which
     change. Reads only.
@@ -38,7 +47,7 @@ def command(
     """
     picture = wanted_figure(figure)
     case = load_case(Path(target)) if is_case(Path(target)) else None
-    result = crashes_of(target, case, this_host())
+    result = crashes_of(target, case, this_host(), given_secret(unlock, key_file))
     draw_history(picture, result)
     emit(result, as_json, show_crashes)
     failed = any(start.ended == "crash" for start in result.starts)
