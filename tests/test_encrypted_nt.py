@@ -188,9 +188,11 @@ class Samples(Theirs):
         block, start = bytes(data[place : place + 1024]), bytes(data[:512])
         size = int.from_bytes(block[8:10], "little") * 16
         source = Overlaid(bytes(data))
-        for _ in range(700):
+        methods = [block.replace(b"\x04\x80\0\0", bytes([each, 0x80, 0, 0])) for each in range(6)]
+        for number in range(700):
             hurt, head = bytearray(block), bytearray(start)
-            for _ in range(random.choice((1, 1, 4))):
+            hurt = bytearray(methods[number]) if number < len(methods) else hurt
+            for _ in range(random.choice((1, 1, 4)) if number >= len(methods) else 0):
                 value = random.choice((0, 1, 0x7F, 0x80, 0xFF, random.randrange(256)))
                 hurt[random.randrange(8, size)] = value
             hurt[size + 4 : size + 8] = zlib.crc32(hurt[:size]).to_bytes(4, "little")
@@ -286,7 +288,7 @@ class WholeSystem(InFolder):
         self.run_here("open", case, "--disk", pc.path)
         self.run_here("trace", case, *key)
         self.run_here("crashes", case, *key)
-        self.run_here("report", case)
+        self.run_here("report", case, "-o", self.folder / "page.html")
         hashed = [hashlib.sha256(PASSWORD).hexdigest(), PASSWORD.decode().encode("utf-16-le").hex()]
         place.unlink()
         for each in [each for each in self.folder.rglob("*") if each.is_file()]:

@@ -2,6 +2,9 @@
 
 import msgspec
 
+SHADOW = "shadow copy"
+"""How the words of a restore point begin that a volume itself keeps."""
+
 
 class ModuleResult(msgspec.Struct, frozen=True, kw_only=True):
     """A module of a dump that addresses point into.

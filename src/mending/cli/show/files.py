@@ -51,7 +51,9 @@ def _by_own_sums(result: FilesResult) -> list[RenderableType]:
     """Programs that were judged without a sound copy."""
     count = f"{result.checked} programs were judged on volume {result.volume}"
     told = [f"{number} {_PROOFS[name]}" for name, number in sorted(result.proofs.items())]
-    proved = indented(text(f"sound: {', '.join(told)}")) if told else text("")
+    signed = "signature" in result.proofs or "catalogue" in result.proofs
+    judged = "; who signed is not judged" if signed else ""
+    proved = indented(text(f"sound: {', '.join(told)}{judged}")) if told else text("")
     if not result.files:
         return [indented(text(f"{count}; none is damaged.", "green")), proved]
     bad = indented(text(f"{count}; not sound: {len(result.files)}.", "bold red"))

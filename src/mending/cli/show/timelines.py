@@ -7,6 +7,7 @@ from rich.console import RenderableType
 
 from mending.cli.show.console import indented, minute, plain_id, rows, text, title
 from mending.crash.results import (
+    SHADOW,
     CrashesResult,
     CrashResult,
     ErrorsResult,
@@ -232,6 +233,8 @@ def _restore(point: RestoreResult, result: CrashesResult) -> Iterator[tuple[obje
         return
     yield (point.id, f"of {minute(point.at)}: {point.why}")
     yield from (("undoes", undoe) for undoe in point.undoes)
+    if any(each.id == point.id and each.says.startswith(SHADOW) for each in result.restore_points):
+        yield ("compare", f"mending compare {result.target}@{point.id} {result.target}")
     late = [point for point in result.restore_points if point.fit == "after"][:_WARNED]
     yield from (
         ("not", f"{point.id} of {minute(point.at)}: it is later than the first failure")

@@ -10,6 +10,7 @@ import msgspec
 
 from mending.crash.read.file_read import FileRead
 from mending.crash.read.system_locations import records_in_folder, records_of_system
+from mending.crash.results import SHADOW
 from mending.disk.files import Files, FilesUnavailableError, open_files, open_tree
 from mending.disk.layout import HEAD_BYTES, content_kind_of, with_logical_volumes
 from mending.disk.locked import KeyRing, volumes_of
@@ -110,7 +111,7 @@ def moments_on(path: Path, keys: KeyRing | None = None) -> Iterator[FileRead]:
         for volume in volumes:
             if volume.filesystem is not FilesystemKind.NTFS:
                 continue
-            where = f"shadow copy of volume {volume.number}"
+            where = f"{SHADOW} of volume {volume.number}"
             entries = shadow_copies(source, volume.offset, volume.bytes).entries
             points = tuple(RestorePoint(str(each.number), each.created, where) for each in entries)
             if points:

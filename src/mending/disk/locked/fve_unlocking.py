@@ -239,6 +239,8 @@ def _cipher(head: FveHead, key: bytes) -> SectorCipher | DiffusedCipher:
     size = 16 if "128" in method else 32
     if "xts" in method:
         return SectorCipher("aes-xts-plain64", key[: 2 * size], head.sector, head.sector)
+    if "diffuser" in method and len(key) < 32 + size:
+        raise UsageError("A volume whose key is too short for its cipher is not read here.")
     if "diffuser" in method:
         return DiffusedCipher(key[:size], key[32 : 32 + size], head.sector)
     return SectorCipher("aes-cbc-place", key[:size], head.sector, 1)
