@@ -19,7 +19,11 @@ DISPLAY = ":87"
 SIZE = "1280x800"
 TERMINALS = {
     "trace": ["trace quay-desk-2"],
-    "nt": ["files images/tide-table.img", "trace pilot-house | head -32"],
+    "nt": [
+        "files images/tide-table.img",
+        "compare images/harbour-1.img images/pilot-house.img",
+        "trace pilot-house | head -24",
+    ],
     "causes": ["causes pier-kiosk"],
     "plan": ["plan lounge-1 | head -46"],
     "ask": [
@@ -35,6 +39,7 @@ TERMINALS = {
         "trace later.img --against harbour-1.zip | grep -A3 'since the'",
         "mend later.img --all --from harbour-1.zip --yes | tail -9",
         "copy images/gangway-1.img rescued.img",
+        "copy rescued.img --verify",
     ],
     "code": [
         "code '*** STOP: 0x1E (0xC0000005,0xFFFFF80002A1B2C3,0x0,0x8)'",

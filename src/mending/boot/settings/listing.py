@@ -5,6 +5,7 @@ Sources: published documentation of the settings of services (`Start`, `Type`, `
 uninstallers, and of installed packages of updates.
 """
 
+import uuid
 from collections.abc import Callable, Iterator
 
 import msgspec
@@ -26,6 +27,7 @@ _ERRORS = {3: "the start ends without it"}
 _FILTERS = ("UpperFilters", "LowerFilters")
 _SESSION = ("BootExecute", "SetupExecute", "PendingFileRenameOperations")
 _PACKAGE_STATES = {0x70: "installed", 0x60: "waits for a restart", 0x50: "staged", 0x20: "staged"}
+_BY_GUID, _BY_PLACE = b"DMIO:ID:", 12
 _MOST, _LONGEST, _MOST_SYSTEMS = 200_000, 200, 1000
 
 
@@ -124,8 +126,20 @@ def _letters(hive: Hive) -> Iterator[Setting]:
     for value in devices.values() if devices is not None else ():
         letter = value.name.rpartition("\\")[2]
         if value.name.upper().startswith("\\DOSDEVICES\\") and devices is not None:
-            bound = (devices.data(value.name) or b"")[:24].hex(" ", 4)
+            bound = _bound(devices.data(value.name) or b"")
             yield _setting("letter", letter, [f"bound to {bound}"], True)
+
+
+def _bound(data: bytes) -> str:
+    """What a letter is bound to: a partition by its identifier, or a place on a disk of a
+    signature; else the bytes.
+    """
+    if data.startswith(_BY_GUID) and len(data) == len(_BY_GUID) + 16:
+        return f"partition {uuid.UUID(bytes_le=data[len(_BY_GUID) :])}"
+    if len(data) == _BY_PLACE:
+        disk, at = int.from_bytes(data[:4], "little"), int.from_bytes(data[4:], "little")
+        return f"byte {at} of disk {disk:08x}"
+    return data[:24].hex(" ", 4)
 
 
 def _devices(hive: Hive) -> Iterator[Setting]:
