@@ -53,7 +53,7 @@ class Readers(unittest.TestCase):
                 try_reader(module, function)
         rooms = {name.partition(".")[0] for name in tried}
         self.assertEqual(len(rooms), 12)
-        for stream in ("evidence.systemd_journal.read_json", "evidence.dump.read"):
+        for stream in ("evidence.systemd_journal.read_json", "evidence.dump.header.read"):
             self.assertIn(stream, tried)
 
     def test_the_guided_fuzzer_makes_a_call_of_every_reader_from_every_head(self):

@@ -181,7 +181,7 @@ def _marks(found: Dump, problems: Iterable[Problem]) -> Iterator[str]:
             (found.parameters[2] & 0xFFFFFFFF) << 32 | found.parameters[3] & 0xFFFFFFFF
         )
         yield from [f"the processor reports: {says}"] if says else []
-    if found.kind == "small":
+    if found.kind == "small" or found.drivers:
         stack = f"; the stack is at offset {found.stack_at:#x}" if found.stack_at else ""
         yield f"{len(found.drivers)} drivers were loaded{stack}"
     for problem in problems:

@@ -6,10 +6,9 @@ kinds); the maker's published debugger headers (layout of small dumps, rows of t
 names in the string pool).
 """
 
-from collections.abc import Callable
-
 import msgspec
 
+from mending.formats.evidence.dump.memory import PAGE, DumpMemory, Reader
 from mending.model import Problem, Reading, Window, clean_text
 
 _PAGE, _WIDE, _NARROW = b"PAGE", b"DU64", b"DUMP"
@@ -20,11 +19,10 @@ _KINDS = {1: "full", 2: "kernel", 4: "small", 5: "full", 6: "kernel"}
 _EPOCH = 11_644_473_600
 """Seconds from the beginning of 1601, which times of this family count from, to that of 1970."""
 _TICKS = 10_000_000
+_STACK_READ = 4 * PAGE
+"""Bytes of the stack of a larger dump."""
 _MOST_DRIVERS, _MOST_STACK, _NAME_CHARS = 2048, 64 * 1024, 260
 _UNSET = (b"PAGE", b"EGAP")
-
-Reader = Callable[[int, int], bytes]
-"""Bytes of the file: offset, length; fewer at its end."""
 
 
 class Shape(msgspec.Struct, frozen=True, kw_only=True):
@@ -120,9 +118,9 @@ class Dump(msgspec.Struct, frozen=True, kw_only=True):
         build: number of the system's build. processors: how many.
         exception: code of the exception behind it, and its address; None where there was none.
         instruction: what the processor was about to do, an address; None where it was not saved.
-        drivers: of a small dump, in the order in which they were loaded.
-        stack: words of the stack from its top, of a small dump.
-        stack_at: where in the file they begin.
+        drivers: in the order in which they were loaded, as far as the dump holds the list.
+        stack: words of the stack from its top.
+        stack_at: where in the file they begin, of a small dump.
     """
 
     bits: int
@@ -146,8 +144,8 @@ def is_dump(head: bytes) -> bool:
 
 
 def read(reader: Reader, size: int) -> Reading[Dump] | None:
-    """The dump in a file; None where it is none. Only the header and what small dumps point to are
-    read.
+    """The dump in a file; None where it is none. Only the header and what it leads
+    to are read.
 
     Args:
         reader: gives bytes of the file.
@@ -168,6 +166,8 @@ def read(reader: Reader, size: int) -> Reading[Dump] | None:
     needed = _number(head.data.ljust(HEAD_BYTES, b"\0"), shape.needed, 8)
     if shape.header <= len(head) and size < needed < 1 << 48:
         problems.append(Problem("dump-cut", size, 0, f"{size} bytes", f"{needed} bytes"))
+    if dump.kind in {"full", "kernel"} and shape is WIDE:
+        dump = _with_memory(dump, head.data.ljust(HEAD_BYTES, b"\0"), reader)
     if dump.kind == "small" and size > shape.header:
         dump = _with_small(dump, reader, size, shape, problems)
     return Reading(dump, tuple(problems))
@@ -201,6 +201,19 @@ def _header(head: Window, shape: Shape) -> Dump:
         ),
         instruction=instruction if any(saved) and saved[:4] not in _UNSET else None,
     )
+
+
+def _with_memory(dump: Dump, head: bytes, reader: Reader) -> Dump:
+    """The driver list and the stack, as far as the dump holds their pages."""
+    memory = DumpMemory(reader, _number(head, WIDE.kind, 4))
+    if not memory.is_read:
+        return dump
+    rows = memory.modules(_number(head, WIDE.modules, 8))
+    pointer = _number(head, WIDE.context + WIDE.stack_pointer, 8)
+    data = memory.read(pointer, _STACK_READ) if dump.instruction else b""
+    words = [_number(data, at, 8) for at in range(0, len(data) - 7, 8)]
+    drivers = tuple(Driver(row.name, row.base, row.bytes, row.built) for row in rows)
+    return msgspec.structs.replace(dump, drivers=drivers, stack=tuple(words))
 
 
 def _with_small(
