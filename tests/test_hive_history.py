@@ -59,7 +59,12 @@ class RealHives(InFolder):
         self.assertEqual(len(found), len(times))
         for mine, theirs in zip(sorted(found), sorted(times), strict=True):
             self.assertAlmostEqual(mine, theirs, 3)
-        shutdown = chosen.subkey("Control").subkey("Windows").value("ShutdownTime").raw_data()
+        (shutdown,) = (
+            value.raw_data()
+            for key in chosen.subkey("Control").subkeys()
+            for value in key.values()
+            if value.name() == "ShutdownTime"
+        )
         mine = next(event.at for event in told(data).events if event.kind.value == "clean-stop")
         self.assertAlmostEqual(mine, struct.unpack("<Q", shutdown)[0] / TICKS - EPOCH, 3)
 

@@ -84,11 +84,13 @@ def _control_set(root: Key) -> Key | None:
 
 
 def _shutdown(root: Key) -> Iterator[LogEvent]:
+    """Of the keys of the control, one keeps it."""
     chosen = _control_set(root)
-    key = chosen.path("Control", "Windows") if chosen is not None else None
-    at = _time(key.data("ShutdownTime") if key is not None else None)
-    if at is not None:
-        yield LogEvent(at=at, kind=EventKind.CLEAN_STOP, says="last shutdown of the system")
+    control = chosen.child("Control") if chosen is not None else None
+    for key in control.children() if control is not None else ():
+        at = _time(key.data("ShutdownTime"))
+        if at is not None:
+            yield LogEvent(at=at, kind=EventKind.CLEAN_STOP, says="last shutdown of the system")
 
 
 def _devices(root: Key) -> Iterator[LogEvent]:

@@ -9,12 +9,12 @@ import hashlib
 import re
 import struct
 from collections.abc import Iterator
-from copy import copy
 from itertools import pairwise
 
 import msgspec
 
 from mending.disk.locked.diffuser import DiffusedCipher
+from mending.disk.locked.plain_volume import PlainVolume
 from mending.disk.locked.sector_cipher import EXTRA, SectorCipher
 from mending.disk.volume import Volume, fve_head
 from mending.formats.encryption import fve
@@ -41,43 +41,20 @@ class ChunkMaps(msgspec.Struct, frozen=True):
     reserved: tuple[tuple[int, int], ...]
 
 
-class FveVolume:
-    """The plain bytes of an unlocked volume.
-
-    Attributes:
-        bytes: how many there are.
-        identifier: of the volume that holds them.
-    """
+class FveVolume(PlainVolume):
+    """An encrypted volume of the nt family. What the encryption keeps for itself is zeros."""
 
     def __init__(
         self, source: Source, volume: Volume, head: FveHead, key: bytes, maps: ChunkMaps | None
     ) -> None:
-        self._source, self._start, self._head, self._maps = source, volume.offset, head, maps
+        super().__init__(source, volume.offset, volume.bytes, head.sector, head.identifier)
+        self._head, self._maps = head, maps
         self._cipher = _cipher(head, key)
         self._reserved = (*head.reserved, *(maps.reserved if maps is not None else ()))
         self._unit = 1 if "cbc" in fve.METHODS[head.method] else head.sector
-        self.bytes = volume.bytes // head.sector * head.sector
-        self.identifier = head.identifier
 
-    def read(self, offset: int, length: int) -> bytes:
-        """Plain bytes; fewer at the end. What the encryption keeps for itself is zeros.
-
-        Raises:
-            ReadError
-        """
-        sector = self._head.sector
-        first, last = offset // sector * sector, min(offset + length, self.bytes)
-        last = -(-last // sector) * sector
-        if offset < 0 or first >= last:
-            return b""
-        plain = b"".join(self._piece(*run) for run in self._runs(first, last))
-        return plain[offset - first : offset - first + length]
-
-    def over(self, source: Source) -> "FveVolume":
-        """The same volume, read by another source of the same disk."""
-        again = copy(self)
-        again._source = source
-        return again
+    def _plain(self, first: int, last: int) -> bytes:
+        return b"".join(self._piece(*run) for run in self._runs(first, last))
 
     def _piece(self, start: int, end: int) -> bytes:
         """Plain bytes of whole sectors that are kept in one way."""

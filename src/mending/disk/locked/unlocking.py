@@ -4,8 +4,8 @@ import hashlib
 import hmac
 import struct
 from collections.abc import Iterator
-from copy import copy
 
+from mending.disk.locked.plain_volume import PlainVolume
 from mending.disk.locked.sector_cipher import EXTRA, SectorCipher
 from mending.disk.volume import Volume, luks_head
 from mending.formats.encryption.luks import CryptSegment, KeyDigest, KeySlot, LuksHead
@@ -18,44 +18,22 @@ _LONGEST_KEY, _SECTOR = 64, 512
 _PIECE = 1 << 20
 
 
-class LuksVolume:
-    """The plain bytes of an unlocked volume.
-
-    Attributes:
-        bytes: how many there are.
-        identifier: of the volume that holds them.
-    """
+class LuksVolume(PlainVolume):
+    """A LUKS volume."""
 
     def __init__(
         self, source: Source, volume: Volume, head: LuksHead, segment: CryptSegment, key: bytes
     ) -> None:
-        self._source, self._start, self._segment = source, volume.offset + segment.offset, segment
-        self._cipher = SectorCipher(segment.cipher, key, segment.sector)
         left = max(volume.bytes - segment.offset, 0)
-        self.bytes = (min(segment.bytes, left) if segment.bytes else left) // segment.sector
-        self.bytes *= segment.sector
-        self.identifier = head.identifier
+        size = min(segment.bytes, left) if segment.bytes else left
+        start = volume.offset + segment.offset
+        self._cipher = SectorCipher(segment.cipher, key, segment.sector)
+        super().__init__(source, start, size, segment.sector, head.identifier)
+        self._first = segment.first
 
-    def read(self, offset: int, length: int) -> bytes:
-        """Plain bytes; fewer at the end.
-
-        Raises:
-            ReadError
-        """
-        sector = self._segment.sector
-        first, last = offset // sector * sector, min(offset + length, self.bytes)
-        last = -(-last // sector) * sector
-        if offset < 0 or first >= last:
-            return b""
+    def _plain(self, first: int, last: int) -> bytes:
         data = self._source.read(self._start + first, last - first).data
-        plain = self._cipher.decrypt(data, self._segment.first + first // _SECTOR)
-        return plain[offset - first : offset - first + length]
-
-    def over(self, source: Source) -> "LuksVolume":
-        """The same volume, read by another source of the same disk."""
-        again = copy(self)
-        again._source = source
-        return again
+        return self._cipher.decrypt(data, self._first + first // _SECTOR)
 
 
 def unlock_luks(source: Source, volume: Volume, secret: bytes) -> LuksVolume:

@@ -1,0 +1,44 @@
+"""The plain bytes of an unlocked volume, whatever locked it."""
+
+from abc import ABC, abstractmethod
+from copy import copy
+from typing import Self
+
+from mending.source import Source
+
+
+class PlainVolume(ABC):
+    """A view of one volume, read in whole sectors.
+
+    Attributes:
+        bytes: how many plain ones there are.
+        identifier: of the volume that holds them.
+    """
+
+    def __init__(self, source: Source, start: int, size: int, sector: int, identifier: str) -> None:
+        self._source, self._start, self._sector = source, start, sector
+        self.bytes = size // sector * sector
+        self.identifier = identifier
+
+    def read(self, offset: int, length: int) -> bytes:
+        """Plain bytes; fewer at the end.
+
+        Raises:
+            ReadError
+        """
+        sector = self._sector
+        first, last = offset // sector * sector, min(offset + length, self.bytes)
+        last = -(-last // sector) * sector
+        if offset < 0 or first >= last:
+            return b""
+        return self._plain(first, last)[offset - first : offset - first + length]
+
+    @abstractmethod
+    def _plain(self, first: int, last: int) -> bytes:
+        """Plain bytes of whole sectors, from the first byte to the one behind the last."""
+
+    def over(self, source: Source) -> Self:
+        """The same volume, read by another source of the same disk."""
+        again = copy(self)
+        again._source = source
+        return again
