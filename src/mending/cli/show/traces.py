@@ -85,12 +85,11 @@ def show_trace(trace: Trace, pack: Pack, named: str) -> RenderableType:
 
 
 def _locks_and_moments(trace: Trace) -> list[RenderableType]:
-    parts: list[RenderableType] = [
-        text(f"volume {volume.number} is {_locked(trace, volume)}; {way}")
-        for volume in trace.volumes
-        for way in volume.locks
-    ]
+    parts: list[RenderableType] = []
     for volume in trace.volumes:
+        for number, way in enumerate(volume.locks):
+            says = "  " if number else f"volume {volume.number} is {_locked(trace, volume)}; "
+            parts.append(text(f"{says}{way}"))
         if volume.moments:
             newest, count = volume.moments[-1], len(volume.moments)
             says = f"keeps {count} earlier {'moment' if count == 1 else 'moments'}, number"
