@@ -8,6 +8,7 @@ from benchmarks import (
     histories,
     journal_speed,
     large_disk,
+    locked_speed,
     log_speed,
     many_records,
     plan,
@@ -26,6 +27,7 @@ def main() -> None:
     log_speed.run()
     journal_speed.run()
     copies.run()
+    locked_speed.run()
     histories.run()
     many_records.run()
     planning.run()

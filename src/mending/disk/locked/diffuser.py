@@ -45,8 +45,10 @@ class DiffusedCipher:
         for layer in (_FORWARD, _BACKWARD):
             _undo(words, layer)
         over = self._over(len(words[0]), first)
-        laid: bytes = (words.T.reshape(len(over), -1, 8) ^ over[:, None, :]).tobytes()
-        return laid
+        laid = words.T.reshape(len(over), -1, 8)  # a copy, sector by sector
+        np.bitwise_xor(laid, over[:, None, :], laid)
+        found: bytes = laid.tobytes()
+        return found
 
     def _over(self, count: int, first: int) -> "Words":
         """The key of each sector, shape (sectors, 8)."""
@@ -64,15 +66,19 @@ def _undo(words: "Words", layer: tuple[int, int, int, tuple[int, ...]]) -> None:
     """Take a layer back, in place."""
     np = load_numpy()
     rounds, near, far, turns = layer
-    count = len(words)
-    other, high = np.empty_like(words[0]), np.empty_like(words[0])
+    rows = list(words)
+    count, other, high = len(rows), np.empty_like(rows[0]), np.empty_like(rows[0])
+    steps = [
+        (rows[at], rows[(at + near) % count], rows[(at + far) % count], turns[at % 4])
+        for at in range(count)
+    ]
     for _ in range(rounds):
-        for at in range(count):
-            turned_one, turn = words[(at + far) % count], turns[at % 4]
+        for row, one, two, turn in steps:
             if turn:
-                np.left_shift(turned_one, turn, out=high)
-                np.right_shift(turned_one, 32 - turn, out=other)
-                np.bitwise_or(other, high, out=other)
-                turned_one = other
-            np.bitwise_xor(turned_one, words[(at + near) % count], out=other)
-            np.add(words[at], other, out=words[at])
+                np.left_shift(two, turn, high)
+                np.right_shift(two, 32 - turn, other)
+                np.bitwise_or(other, high, other)
+                np.bitwise_xor(other, one, other)
+            else:
+                np.bitwise_xor(two, one, other)
+            np.add(row, other, row)
