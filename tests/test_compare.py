@@ -13,10 +13,21 @@ from mending.disk.layout import survey
 from mending.formats.nt import shadow_store
 from mending.formats.nt.shadow_store import BLOCK, HEAD
 from mending.source import open_source
+from mending.workshop.histories import history
+from mending.workshop.history_files import as_xml
 from mending.workshop.nt import other_program_at_sign_in
-from tests.nt_pc import PROGRAMS, SOFTWARE, SYSTEM, SYSTEM_AT, SYSTEM_BYTES, NtPc
+from tests.nt_pc import (
+    BASE,
+    PROGRAMS,
+    SOFTWARE,
+    SYSTEM,
+    SYSTEM_AT,
+    SYSTEM_BYTES,
+    NtPc,
+    put_by_driver,
+)
 from tests.samples import needs_samples, read_samples
-from tests.support import InFolder, needs
+from tests.support import InFolder, needs, needs_mounts
 
 IDENTIFIER = shadow_store._IDENTIFIER
 CREATED = 133_500_000_000_000_000
@@ -28,7 +39,7 @@ def block(kind, here, following, body=b"", at=HEAD):
     return (head.ljust(at, b"\0") + body).ljust(BLOCK, b"\0")
 
 
-def keep_moment(pc, before):
+def keep_moment(pc, before, created=CREATED):
     """Put a shadow copy on a volume that holds what it was before. No program that makes shadow
     copies runs here; the reader was checked on a real volume.
     """
@@ -44,7 +55,7 @@ def keep_moment(pc, before):
             listed += struct.pack("<QQQII", at, 0, place, 0, 0)
             pc.put(SYSTEM_AT + place, old)
             place += BLOCK
-    entries = struct.pack("<QQ16sQQQ", 2, SYSTEM_BYTES, identifier, 3, 0, CREATED).ljust(128, b"\0")
+    entries = struct.pack("<QQ16sQQQ", 2, SYSTEM_BYTES, identifier, 3, 0, created).ljust(128, b"\0")
     entries += struct.pack("<QQ16sQQQ", 3, rows, identifier, 0, 0, 0).ljust(128, b"\0")
     pc.put(SYSTEM_AT + catalogue, block(shadow_store.CATALOGUE, catalogue, 0, entries))
     pc.put(SYSTEM_AT + rows, block(shadow_store.BLOCK_LIST, rows, 0, listed))
@@ -141,6 +152,19 @@ class Moments(InFolder):
         self.assertIn("keeps no moment 9; it keeps 3", told["says"])
         point = self.json_here("crashes", changed.path)["restore_points"][0]
         self.assertEqual(point["id"], "3")
+
+    @needs_mounts
+    def test_what_going_back_would_take_and_bring(self):
+        sound, changed = self.pcs()
+        story = history("driver", 16)
+        put_by_driver(changed, {f"{BASE}/winevt/logs/System.evtx": as_xml(story)})
+        created = int((story.onset - 2 * 86_400 + 11_644_473_600) * 10_000_000)
+        keep_moment(changed, volume_of(sound), created)
+        point = self.json_here("crashes", changed.path)["restore_point"]
+        self.assertEqual(point["id"], "3")
+        self.assertIn("sign-in Userinit would be as it was", point["undoes"])
+        shown = self.run_here("crashes", changed.path)
+        self.assertIn(f"mending compare {changed.path}@3 {changed.path}", " ".join(shown.split()))
 
     def test_copies_folders_and_hives(self):
         sound, changed = self.pcs()

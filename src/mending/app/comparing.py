@@ -20,6 +20,15 @@ from mending.model.limits import HIVE_BYTES
 from mending.source import Source, open_folder_source, open_source
 
 _MOMENT = re.compile(r"(?P<path>.+)@(?P<number>\d+)$")
+_LOST = frozenset(
+    {"driver", "service", "filter", "sign-in", "start-up", "program", "update", "device"}
+)
+_BACK = {
+    "added": "would be gone",
+    "removed": "would come back",
+    "changed": "would be as it was",
+}
+_MOST_TOLD = 12
 _HIVE, _COPY = b"regf", b"PK"
 
 
@@ -46,6 +55,23 @@ def compare(first: str, second: str, host: Host, secret: bytes | None = None) ->
             "Compare system hives with system hives, and those of programs with their like.",
         )
     return compared((first, second), *sides)
+
+
+def losses(path: str, number: int, keys: KeyRing) -> tuple[str, ...]:
+    """What going back to an earlier moment of a disk would take and bring, by the hives of both;
+    the start's own parts first. Nothing where either cannot be read.
+    """
+    try:
+        before, now = (_of_file(path, each, keys) for each in (number, None))
+        if before is None or now is None:
+            return ()
+        changes = compared((path, path), before, now).changes
+    except (InputError, FilesUnavailableError):  # the point itself is told all the same
+        return ()
+    told = [change for change in changes if change.kind in _LOST]
+    rest = len(told) - _MOST_TOLD
+    more = [f"and {rest} more settings"] if rest > 0 else []
+    return (*(f"{each.kind} {each.name} {_BACK[each.change]}" for each in told[:_MOST_TOLD]), *more)
 
 
 def _hives_of(name: str, host: Host, keys: KeyRing) -> HiveSet:

@@ -3,6 +3,9 @@
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
+import msgspec
+
+from mending.app.comparing import losses
 from mending.app.host import Host
 from mending.app.targets import NamedTarget, opened_target
 from mending.app.tracing import keep_no_memory, trace
@@ -26,7 +29,7 @@ from mending.crash.read import (
     opened_log,
     packages_of,
 )
-from mending.crash.results import CrashesResult
+from mending.crash.results import SHADOW, CrashesResult
 from mending.disk.locked import KeyRing
 from mending.knowledge import EventKind, Pack, base_codes, base_events
 from mending.model import InputError
@@ -126,11 +129,25 @@ def crashes_of(
         keep_no_memory()
     keys = KeyRing(secret)
     if case is None:
-        return read_crashes(name, log_files(Path(name), keys), name, keys)
+        return _with_losses(read_crashes(name, log_files(Path(name), keys), name, keys), name, keys)
     on_disk = log_files(Path(case.state.disk), keys) if case.state.disk else []
     result = read_crashes(name, [*crash_files(case), *on_disk], case.state.disk, keys)
+    result = _with_losses(result, case.state.disk, keys) if case.state.disk else result
     read_case(case, host, result)
     return result
+
+
+def _with_losses(result: CrashesResult, disk: str, keys: KeyRing) -> CrashesResult:
+    """Where the point to go back to is a moment that the disk itself keeps, what would go and come
+    with it, by the hives of both moments.
+    """
+    point = result.restore_point
+    kept = {each.id for each in result.restore_points if each.says.startswith(SHADOW)}
+    if point is None or point.id not in kept:
+        return result
+    undoes = (*point.undoes, *losses(disk, int(point.id), keys))
+    changed = msgspec.structs.replace(point, undoes=tuple(dict.fromkeys(undoes)))
+    return msgspec.structs.replace(result, restore_point=changed)
 
 
 def read_case(case: Case, host: Host, result: CrashesResult | None = None) -> Case:

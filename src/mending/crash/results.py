@@ -180,7 +180,7 @@ class PointResult(msgspec.Struct, frozen=True, kw_only=True):
 
 class RestoreResult(msgspec.Struct, frozen=True, kw_only=True):
     """The point to go back to; `id` is empty where there is none. `undoes` are changes that would
-    go with it.
+    go with it, and, where a disk keeps the moment itself, what the hives of both tell.
     """
 
     id: str
