@@ -1,5 +1,6 @@
 """Cases opened, evidence attached and read."""
 
+import re
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
@@ -35,6 +36,8 @@ from mending.knowledge import EventKind, Pack, base_codes, base_events
 from mending.model import InputError
 from mending.reason import Statement
 
+_NUMBER = re.compile(r"[0-9]{1,18}")
+"""Lists of restore points may name theirs anyhow."""
 _DISK, _VARIABLES = "disk", "variables"
 _COMING = {EventKind.INSTALLED, EventKind.PLUGGED, EventKind.LOADED}
 
@@ -142,7 +145,11 @@ def _with_losses(result: CrashesResult, disk: str, keys: KeyRing) -> CrashesResu
     with it, by the hives of both moments.
     """
     point = result.restore_point
-    kept = {each.id for each in result.restore_points if each.says.startswith(SHADOW)}
+    kept = {
+        each.id
+        for each in result.restore_points
+        if each.says.startswith(SHADOW) and _NUMBER.fullmatch(each.id)
+    }
     if point is None or point.id not in kept:
         return result
     undoes = (*point.undoes, *losses(disk, int(point.id), keys))

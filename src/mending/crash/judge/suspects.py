@@ -101,7 +101,7 @@ def _weigh(
     after = sum(1 for failure in failures if failure >= at)
     fit = change_fit(failures, total, at) + beforehand_of(change.what)
     contents = pointers.contents
-    pointed = pointed_at(change.names, pointers.ends, contents)
+    pointed = _pointed(change, pointers)
     beforehand = {name: reach(change.what, name, contents) for name in change.names}
     if pointers.kernel:
         fit += max(beforehand.values())
@@ -114,6 +114,13 @@ def _weigh(
     fit += pointed.weight
     p = exact_p(after, len(failures), (total - at) / total)
     return _Weighed(change, False, len(failures) - after, at, after, total - at, fit, p, pointed)
+
+
+def _pointed(change: Change, pointers: Pointers) -> Pointed:
+    """What ends of runs say of a change; nothing of a device whose driver is not known."""
+    if change.what == "device" and pointers.contents.keys().isdisjoint(change.names):
+        return NOTHING
+    return pointed_at(change.names, pointers.ends, pointers.contents)
 
 
 def _plugged(
@@ -134,9 +141,9 @@ def _plugged(
         )
         seconds = min(_AT_ONCE * len(times), total)
         few = len(failures) - within
-        pointed = pointed_at((name,), pointers.ends, pointers.contents)
-        fit = split_fit(few, total - seconds, within, seconds) + pointed.weight
         change = Change(times[-1], "device", (name,), False)
+        pointed = _pointed(change, pointers)
+        fit = split_fit(few, total - seconds, within, seconds) + pointed.weight
         p = exact_p(within, len(failures), seconds / total)
         yield _Weighed(change, True, few, total - seconds, within, seconds, fit, p, pointed)
 
