@@ -153,6 +153,28 @@ class Moments(InFolder):
         point = self.json_here("crashes", changed.path)["restore_points"][0]
         self.assertEqual(point["id"], "3")
 
+    def test_the_whole_disk_as_it_was(self):
+        sound, changed = self.pcs()
+        before = self.json_here("trace", sound.path)
+        changed.lose("quaydisk.sys")
+        keep_moment(changed, volume_of(sound))
+        self.assertEqual(self.json_here("trace", changed.path)["verdict"], "fails")
+        was = self.json_here("trace", f"{changed.path}@3")
+        self.assertEqual(was["verdict"], before["verdict"])
+        self.assertEqual(
+            [phase["state"] for phase in was["phases"]],
+            [phase["state"] for phase in before["phases"]],
+        )
+        self.assertEqual(self.json_here("files", f"{changed.path}@3")["files"], [])
+        self.assertEqual(len(self.json_here("files", changed.path)["files"]), 1)
+        told = self.json_here("trace", f"{changed.path}@4", expect=3)
+        self.assertIn("keeps no moment 4; it keeps 3", told["says"])
+        told = self.json_here("mend", f"{changed.path}@3", "--all", "--yes", expect=4)
+        self.assertIn("only read", told["says"])
+        odd = self.folder / "desk@3"
+        odd.write_bytes(sound.path.read_bytes())
+        self.assertEqual(self.json_here("trace", odd)["verdict"], before["verdict"])
+
     @needs_mounts
     def test_what_going_back_would_take_and_bring(self):
         sound, changed = self.pcs()

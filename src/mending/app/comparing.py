@@ -2,12 +2,11 @@
 healthy copies, folders.
 """
 
-import re
 from collections.abc import Callable
 from pathlib import Path
 
 from mending.app.host import Host
-from mending.app.targets import NamedTarget
+from mending.app.targets import NamedTarget, moment_of
 from mending.app.tracing import keep_no_memory
 from mending.boot.settings import CompareResult, HiveSet, compared, hive_set_of, one_hive
 from mending.disk.files import FilesUnavailableError, open_files, open_tree
@@ -19,7 +18,6 @@ from mending.model import FilesystemKind, InputError, UsageError
 from mending.model.limits import HIVE_BYTES
 from mending.source import Source, open_folder_source, open_source
 
-_MOMENT = re.compile(r"(?P<path>.+)@(?P<number>\d+)$")
 _LOST = frozenset(
     {"driver", "service", "filter", "sign-in", "start-up", "program", "update", "device"}
 )
@@ -75,9 +73,8 @@ def losses(path: str, number: int, keys: KeyRing) -> tuple[str, ...]:
 
 
 def _hives_of(name: str, host: Host, keys: KeyRing) -> HiveSet:
-    moment = _MOMENT.fullmatch(name) if not Path(name).exists() else None
-    path = NamedTarget(moment.group("path") if moment else name, host).path
-    number = int(moment.group("number")) if moment else None
+    disk, number = moment_of(name)
+    path = NamedTarget(disk, host).path
     if Path(path).is_dir():
         if number is not None:
             raise UsageError(f"{path} is a folder; a disk keeps earlier moments.")

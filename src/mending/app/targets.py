@@ -1,20 +1,24 @@
 """From what a person names to what is worked on: a case, its disk or tree, its undo points."""
 
+import re
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from mending.app.host import Host
-from mending.disk.layout import settle_sector_size
-from mending.model import InputError
-from mending.source import FileSource, FolderSource, open_folder_source, open_source
+from mending.disk.layout import disk_at_moment, settle_sector_size
+from mending.model import InputError, RefusedError
+from mending.source import FileSource, FolderSource, Target, open_folder_source, open_source
 
 if TYPE_CHECKING:
     from mending.boot.uefi import BootOptions
     from mending.case import Case
     from mending.repair.base import MendSettings
     from mending.repair.journal import Journal
+
+
+_MOMENT = re.compile(r"(.+)@([0-9]{1,18})", re.DOTALL)
 
 
 class NamedTarget:
@@ -92,8 +96,33 @@ def opened_target(
         finally:
             tree.close()
         return
+    if moment_of(path)[1] is not None:
+        raise RefusedError(f"{path} is a moment of the past, which is only read.")
     with opened_disk(path, sector, for_writing) as source:
         yield source
+
+
+@contextmanager
+def opened_to_read(path: str, sector: int | None = None) -> Iterator[Target]:
+    """A target as `opened_target` gives it; `DISK@N` is the disk as it was at the moment N that it
+    keeps itself.
+
+    Raises:
+        InputError
+    """
+    disk, number = moment_of(path)
+    if number is None:
+        with opened_target(path, sector) as target:
+            yield target
+        return
+    with opened_disk(disk, sector) as source:
+        yield disk_at_moment(source, number)
+
+
+def moment_of(path: str) -> tuple[str, int | None]:
+    """The disk and the number of a moment in `DISK@N`; no number for other names."""
+    match = _MOMENT.fullmatch(path) if not Path(path).exists() else None
+    return (match.group(1), int(match.group(2))) if match else (path, None)
 
 
 @contextmanager

@@ -3,7 +3,7 @@
 import resource
 
 from mending.app.host import Host
-from mending.app.targets import NamedTarget, opened_target
+from mending.app.targets import NamedTarget, opened_to_read
 from mending.boot.chain import Trace
 from mending.boot.trace import open_environment, trace_environment
 
@@ -30,7 +30,7 @@ def trace(
     """
     if secret is not None:
         keep_no_memory()
-    with opened_target(target.path, sector) as source:
+    with opened_to_read(target.path, sector) as source:
         environment = open_environment(source, secret)
         found = trace_environment(
             source, environment, firmware or target.firmware, target.boot_options

@@ -187,3 +187,27 @@ class ViewedSource(_OverDisk):
         number, into = divmod(offset - FIRST_VIEW, _VIEW_GAP)
         known = number < len(self._views)
         return Window(self._views[number](into, length) if known else b"", offset)
+
+
+class OverlaidSource(_OverDisk):
+    """A disk of which a range shows something else; nothing is written through it.
+
+    Args:
+        start, length: the range, in bytes.
+        view: what stands there, by places in the range; the disk's own bytes where it ends.
+    """
+
+    def __init__(self, base: Source, start: int, length: int, view: View) -> None:
+        super().__init__(base)
+        self._range, self._view = (start, start + length), view
+
+    def read(self, offset: int, length: int) -> Window:
+        """See `Source.read`."""
+        first, last = self._range
+        end = offset + length
+        if end <= first or last <= offset:
+            return self._base.read(offset, length)
+        before = self._base.read(offset, first - offset).data if offset < first else b""
+        inside = self._view(max(offset - first, 0), min(end, last) - max(offset, first))
+        behind = self._base.read(last, end - last).data if end > last else b""
+        return Window(before + inside + behind, offset)

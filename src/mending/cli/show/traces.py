@@ -95,6 +95,9 @@ def _locks_and_moments(trace: Trace) -> list[RenderableType]:
             says = f"keeps {count} earlier {'moment' if count == 1 else 'moments'}, number"
             when = f"{newest.number} of {minute(newest.at)} UTC is the newest"
             parts.append(text(f"volume {volume.number} {says} {when}"))
+            parts.append(
+                text(f"  the disk as it was: mending trace {trace.target.path}@{newest.number}")
+            )
     return parts
 
 

@@ -5,7 +5,7 @@ from mending.disk.layout.content_kind import HEAD_BYTES, content_kind_of
 from mending.disk.layout.ebr_chain import walk_ebr_chain
 from mending.disk.layout.gpt_copies import Gpt, GptCopy
 from mending.disk.layout.logical import with_logical_volumes
-from mending.disk.layout.moments import volume_at_moment
+from mending.disk.layout.moments import disk_at_moment, volume_at_moment
 from mending.disk.layout.sector_size import settle_sector_size
 from mending.disk.layout.survey import Disk, Scheme, survey, volume_at
 from mending.disk.layout.unallocated import ALIGNED, find_unlisted_volumes, usable_range
@@ -18,6 +18,7 @@ __all__ = [
     "GptCopy",
     "Scheme",
     "content_kind_of",
+    "disk_at_moment",
     "find_unlisted_volumes",
     "settle_sector_size",
     "survey",

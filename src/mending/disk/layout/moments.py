@@ -1,13 +1,13 @@
-"""A volume as it was at a moment that one of its shadow copies keeps."""
+"""A volume, or the whole disk, as it was at a moment that a shadow copy keeps."""
 
 import msgspec
 
-from mending.disk.layout.survey import volume_at
+from mending.disk.layout.survey import survey, volume_at
 from mending.disk.shadow import shadow_copies
 from mending.disk.volume import Volume
-from mending.model import ByteOffset, InputError, Lba, SectorCount
+from mending.model import ByteOffset, FilesystemKind, InputError, Lba, SectorCount
 from mending.source import Source
-from mending.source.stitched import ViewedSource
+from mending.source.stitched import OverlaidSource, ViewedSource
 
 
 def volume_at_moment(source: Source, volume: Volume, number: int) -> tuple[Source, Volume]:
@@ -28,3 +28,25 @@ def volume_at_moment(source: Source, volume: Volume, number: int) -> tuple[Sourc
     return viewed, msgspec.structs.replace(
         was, number=volume.number, start=volume.start, offset=ByteOffset(offset)
     )
+
+
+def disk_at_moment(source: Source, number: int) -> Source:
+    """A disk whose volume is as it was at a moment; the rest is as it is.
+
+    Raises:
+        InputError: no volume of it keeps such a moment.
+    """
+    known = list[int]()
+    for volume in survey(source).volumes:
+        if volume.filesystem is not FilesystemKind.NTFS:
+            continue
+        copies = shadow_copies(source, volume.offset, volume.bytes)
+        known += [entry.number for entry in copies.entries]
+        entry = next((each for each in copies.entries if each.number == number), None)
+        if entry is not None:
+            length = min(entry.size, volume.bytes)
+            found = OverlaidSource(source, volume.offset, length, copies.volume(entry).read)
+            found.path = f"{source.path}@{number}"
+            return found
+    told = ", ".join(map(str, known)) or "none"
+    raise InputError(f"{source.path} keeps no moment {number}; it keeps {told}.")

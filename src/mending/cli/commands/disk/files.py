@@ -4,7 +4,7 @@ from pathlib import Path
 
 import click
 
-from mending.app.targets import NamedTarget, opened_target
+from mending.app.targets import NamedTarget, opened_to_read
 from mending.app.tracing import keep_no_memory
 from mending.cli import options
 from mending.cli.host import this_host
@@ -46,7 +46,7 @@ def command(
     if secret is not None:
         keep_no_memory()
     with (
-        opened_target(NamedTarget(target, this_host()).path) as source,
+        opened_to_read(NamedTarget(target, this_host()).path) as source,
         bar("comparing", in_bytes=False) as told,
     ):
         result = check_files(source, restore_from, told, every=every, secret=secret)
