@@ -3,13 +3,16 @@
 import hashlib
 import os
 import subprocess
+import tempfile
 import unittest
+from pathlib import Path
 from random import Random
 
 import pexpect
 from cryptography.hazmat.primitives.ciphers import Cipher
 from cryptography.hazmat.primitives.ciphers.algorithms import AES
 from cryptography.hazmat.primitives.ciphers.modes import XTS
+from filelock import FileLock
 
 from mending.disk.layout import survey
 from mending.disk.locked import unlock_luks
@@ -22,6 +25,7 @@ from tests.support import PROGRAM, InFolder, needs
 from tests.templates import ROOT_UUID
 
 MAKER = "cryptsetup"
+ONE_AT_A_TIME = Path(tempfile.gettempdir()) / "mending-tests-luks.lock"
 SECRET = b"seven calm seas"
 QUICK = ("--pbkdf", "pbkdf2", "--pbkdf-force-iterations", "1000")
 MIB = 1 << 20
@@ -76,13 +80,15 @@ class Locked(InFolder):
         return path
 
     def made(self, *words):
-        done = subprocess.run(
-            [MAKER, "-q", *map(str, words), "--key-file", self.key()],
-            cwd=self.folder,  # it leaves a header there for a while, named after the volume
-            capture_output=True,
-            text=True,
-            check=False,
-        )
+        # it works on one volume of a name at a time, whatever the folder
+        with FileLock(ONE_AT_A_TIME):
+            done = subprocess.run(
+                [MAKER, "-q", *map(str, words), "--key-file", self.key()],
+                cwd=self.folder,  # it leaves a header there for a while, named after the volume
+                capture_output=True,
+                text=True,
+                check=False,
+            )
         self.assertEqual(done.returncode, 0, done.stderr)
 
     def opened(self, path, secret=SECRET):
