@@ -11,7 +11,7 @@ from collections.abc import Callable, Iterator
 import msgspec
 
 from mending.boot.settings.hive_set import HiveSet
-from mending.disk.hives import Hive, Key
+from mending.disk.hives import Hive, control_set, current_versions
 from mending.formats.nt.hive_cells import DamagedHiveError
 from mending.model import clean_text
 
@@ -28,7 +28,7 @@ _FILTERS = ("UpperFilters", "LowerFilters")
 _SESSION = ("BootExecute", "SetupExecute", "PendingFileRenameOperations")
 _PACKAGE_STATES = {0x70: "installed", 0x60: "waits for a restart", 0x50: "staged", 0x20: "staged"}
 _BY_GUID, _BY_PLACE = b"DMIO:ID:", 12
-_MOST, _LONGEST, _MOST_SYSTEMS = 200_000, 200, 1000
+_MOST, _LONGEST = 200_000, 200
 
 
 class Setting(msgspec.Struct, frozen=True):
@@ -66,14 +66,8 @@ def listed(hives: HiveSet) -> tuple[dict[tuple[str, str], Setting], tuple[str, .
     return found, tuple(dict.fromkeys(notes))
 
 
-def _control_set(hive: Hive) -> Key | None:
-    select = hive.root.child("Select")
-    number = select.number("Current") if select is not None else None
-    return hive.root.child(f"ControlSet{number:03}") if number is not None else None
-
-
 def _services(hive: Hive) -> Iterator[Setting]:
-    chosen = _control_set(hive)
+    chosen = control_set(hive.root)
     services = chosen.child("Services") if chosen is not None else None
     for key in services.children() if services is not None else ():
         start = key.number("Start")
@@ -90,7 +84,7 @@ def _services(hive: Hive) -> Iterator[Setting]:
 
 
 def _filters(hive: Hive) -> Iterator[Setting]:
-    chosen = _control_set(hive)
+    chosen = control_set(hive.root)
     classes = chosen.path("Control", "Class") if chosen is not None else None
     for key in classes.children() if classes is not None else ():
         for name in _FILTERS:
@@ -101,7 +95,7 @@ def _filters(hive: Hive) -> Iterator[Setting]:
 
 
 def _session(hive: Hive) -> Iterator[Setting]:
-    chosen = _control_set(hive)
+    chosen = control_set(hive.root)
     session = chosen.path("Control", "Session Manager") if chosen is not None else None
     for name in _SESSION if session is not None else ():
         rows = session.texts(name) if session is not None else None
@@ -143,7 +137,7 @@ def _bound(data: bytes) -> str:
 
 
 def _devices(hive: Hive) -> Iterator[Setting]:
-    chosen = _control_set(hive)
+    chosen = control_set(hive.root)
     buses = chosen.child("Enum") if chosen is not None else None
     for bus in buses.children() if buses is not None else ():
         for device in bus.children():
@@ -155,25 +149,8 @@ def _devices(hive: Hive) -> Iterator[Setting]:
                 yield _setting("device", name, told, False)
 
 
-def _current(hive: Hive) -> Iterator[Key]:
-    """The keys below which systems of one maker keep what is current, those of programs for
-    smaller machines, too.
-    """
-    for maker in hive.root.children():
-        if maker.cell.subkeys > _MOST_SYSTEMS:  # classes of files, not systems of a maker
-            continue
-        for system in maker.children():
-            current = system.child("CurrentVersion")
-            if current is not None:
-                yield current
-            for inner in system.children() if system.child("CurrentVersion") is None else ():
-                current = inner.child("CurrentVersion")
-                if current is not None:
-                    yield current
-
-
 def _programs(hive: Hive) -> Iterator[Setting]:
-    for current in _current(hive):
+    for current in current_versions(hive.root):
         listed_ones = current.child("Uninstall")
         for key in listed_ones.children() if listed_ones is not None else ():
             called = key.text("DisplayName")
@@ -189,7 +166,7 @@ def _programs(hive: Hive) -> Iterator[Setting]:
 
 
 def _sign_in(hive: Hive) -> Iterator[Setting]:
-    for current in _current(hive):
+    for current in current_versions(hive.root):
         sign_in = current.child("Winlogon")
         for name in ("Userinit", "Shell") if sign_in is not None else ():
             line = sign_in.text(name) if sign_in is not None else None

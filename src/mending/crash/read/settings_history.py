@@ -10,7 +10,7 @@ from typing import BinaryIO
 
 from mending.crash.read.events import LogEvent
 from mending.crash.read.file_read import FileRead
-from mending.disk.hives import Hive, Key
+from mending.disk.hives import Hive, Key, control_set, current_versions
 from mending.formats.nt import setup_log
 from mending.formats.nt.hive_cells import DamagedHiveError
 from mending.knowledge import EventKind
@@ -22,7 +22,7 @@ _INSTALLED = {"0064": "driver", "0065": "device"}
 """When the driver of a device was installed last, and when the device came first."""
 _EPOCH, _TICKS, _PRESENT = 11_644_473_600, 1e7, 0x70
 _NOON = 43_200.0
-_MOST, _MOST_SYSTEMS = 50_000, 1000
+_MOST = 50_000
 
 
 def read_hive(name: str, data: bytes) -> FileRead:
@@ -77,15 +77,9 @@ def _named(event: LogEvent, file: str) -> LogEvent:
     )
 
 
-def _control_set(root: Key) -> Key | None:
-    select = root.child("Select")
-    number = select.number("Current") if select is not None else None
-    return root.child(f"ControlSet{number:03}") if number is not None else None
-
-
 def _shutdown(root: Key) -> Iterator[LogEvent]:
     """Of the keys of the control, one keeps it."""
-    chosen = _control_set(root)
+    chosen = control_set(root)
     control = chosen.child("Control") if chosen is not None else None
     for key in control.children() if control is not None else ():
         at = _time(key.data("ShutdownTime"))
@@ -94,7 +88,7 @@ def _shutdown(root: Key) -> Iterator[LogEvent]:
 
 
 def _devices(root: Key) -> Iterator[LogEvent]:
-    chosen = _control_set(root)
+    chosen = control_set(root)
     buses = chosen.child("Enum") if chosen is not None else None
     for bus in buses.children() if buses is not None else ():
         for device in bus.children():
@@ -124,18 +118,8 @@ def _of_device(path: str, instance: Key, times: Key) -> Iterator[LogEvent]:
         )
 
 
-def _current(root: Key) -> Iterator[Key]:
-    for maker in root.children():
-        if maker.cell.subkeys > _MOST_SYSTEMS:
-            continue
-        for system in maker.children():
-            found = system.child("CurrentVersion")
-            if found is not None:
-                yield found
-
-
 def _updates(root: Key) -> Iterator[LogEvent]:
-    for current in _current(root):
+    for current in current_versions(root):
         packages = current.path("Component Based Servicing", "Packages")
         for key in packages.children() if packages is not None else ():
             high, low = key.number("InstallTimeHigh"), key.number("InstallTimeLow")
@@ -155,7 +139,7 @@ def _updates(root: Key) -> Iterator[LogEvent]:
 
 def _programs(root: Key) -> Iterator[LogEvent]:
     """Programs keep the day alone: noon of it stands for it."""
-    for current in _current(root):
+    for current in current_versions(root):
         listed = current.child("Uninstall")
         for key in listed.children() if listed is not None else ():
             called, day = key.text("DisplayName"), key.text("InstallDate") or ""
