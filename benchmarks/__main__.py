@@ -10,6 +10,7 @@ from benchmarks import (
     large_disk,
     locked_speed,
     log_speed,
+    many_programs,
     many_records,
     plan,
     planning,
@@ -28,6 +29,7 @@ def main() -> None:
     journal_speed.run()
     copies.run()
     locked_speed.run()
+    many_programs.run()
     histories.run()
     many_records.run()
     planning.run()

@@ -39,8 +39,8 @@ class Hive:
         InputError: it is shorter than a base block.
     """
 
-    def __init__(self, data: bytes) -> None:
-        reading = read(Window(data[:BASE_BYTES]))
+    def __init__(self, data: bytes | bytearray) -> None:
+        reading = read(Window(bytes(data[:BASE_BYTES])))
         self.base: HiveBase = reading.record
         self._bins = memoryview(data)[BASE_BYTES:]
         self._length = min(self.base.bins, len(self._bins))
@@ -155,8 +155,13 @@ class Key:
 
     def values(self) -> Iterator[ValueCell]:
         """Its values. Raises DamagedHiveError."""
+        for at in self.value_cells():
+            yield read_value(self._hive.cell(at), at)
+
+    def value_cells(self) -> tuple[int, ...]:
+        """The cells of its values, in their order. Raises DamagedHiveError."""
         if not self.cell.values or self.cell.value_list == NOTHING:
-            return
+            return ()
         if self.cell.values > _MOST_ROWS:
             raise DamagedHiveError(
                 f"the key {self.name!r} says that it has {self.cell.values} values."
@@ -164,8 +169,7 @@ class Key:
         rows = self._hive.cell(self.cell.value_list)
         if 4 * self.cell.values > len(rows):
             raise DamagedHiveError(f"the list of values of the key {self.name!r} is cut off.")
-        for at in struct.unpack_from(f"<{self.cell.values}I", rows):
-            yield read_value(self._hive.cell(at), at)
+        return struct.unpack_from(f"<{self.cell.values}I", rows)
 
     def value(self, name: str) -> ValueCell | None:
         """A value by its name, in any case; the empty name is the key's own. Raises
