@@ -52,22 +52,10 @@ def _disk(folder: Path) -> tuple[Path, int]:
         with path.open("wb") as file:
             file.truncate(size)
     table = f"label: dos\nstart={_START},type=7,bootable\n"
-    subprocess.run(["/sbin/sfdisk", "-q", disk], input=table, text=True, check=True)
-    words = [
-        "/sbin/mkfs.ntfs",
-        "-q",
-        "-Q",
-        "-F",
-        "-p",
-        str(_START),
-        "-H",
-        "255",
-        "-S",
-        "63",
-        volume,
-    ]
+    subprocess.run(["/sbin/sfdisk", "-q", str(disk)], input=table, text=True, check=True)
+    words = ["/sbin/mkfs.ntfs", "-q", "-Q", "-F", "-p", str(_START), "-H", "255", "-S", "63"]
     subprocess.run([*words, str(volume)], check=True, capture_output=True)
-    subprocess.run(["ntfs-3g", volume, place], check=True)
+    subprocess.run(["ntfs-3g", str(volume), str(place)], check=True)
     total = 0
     try:
         for name, data in nt_tree.system_tree(bytes(12)).items():
@@ -81,7 +69,7 @@ def _disk(folder: Path) -> tuple[Path, int]:
             (place / name).write_bytes(data)
             total += len(data)
     finally:
-        subprocess.run(["umount", place], check=True)
+        subprocess.run(["umount", str(place)], check=True)
     subprocess.run(
         ["dd", f"if={volume}", f"of={disk}", f"seek={_START}", "bs=512", "conv=notrunc,sparse"],
         check=True,

@@ -6,6 +6,10 @@ changed in place, for no program here takes a file off an NTFS volume.
 
 from pathlib import Path
 
+from mending.disk.ntfs import NtfsReader
+from mending.model import ByteOffset
+from mending.source import MemorySource
+from mending.workshop import nt_tree
 from mending.workshop.disks import DESK, STORE
 from mending.workshop.nt import nt_bios_disk, nt_uefi_disk
 from tests.support import SECTOR, tool
@@ -15,6 +19,8 @@ PROGRAMS = ("ntfscp", "mcopy", "mdel", MBR_CODE)
 SYSTEM_AT, SYSTEM_BYTES = STORE[0] * SECTOR, STORE[1] * SECTOR
 BASE = "ferry/system32"
 SYSTEM, SOFTWARE = f"{BASE}/config/SYSTEM", f"{BASE}/config/SOFTWARE"
+NAME_AT = 66
+"""Of a name behind the reference of its folder (`$FILE_NAME`)."""
 LENGTHS = {b"FILE": 1024, b"INDX": 4096}
 STORES = {"bios": "BOOT/BCD", "uefi": "EFI/HARBOUR/BOOT/BCD"}
 
@@ -47,7 +53,13 @@ class NtPc:
         self.put(SYSTEM_AT, volume.read_bytes())
 
     def lose(self, name):
-        """Let a name of the system's volume end in another letter, in records and folders."""
+        """Let the name of a file that starts the system end in another letter, in its record and
+        its folder; its copies keep theirs.
+        """
+        reader = NtfsReader(MemorySource(self.path.read_bytes()), ByteOffset(SYSTEM_AT))
+        paths = [path for path in nt_tree.system_tree(b"") if path.endswith(f"/{name}")]
+        home = next(path for path in paths if "/winsxs/" not in path).rpartition("/")[0]
+        folder = reader._find(home).to_bytes(8, "little")
         with self.path.open("rb") as disk:
             disk.seek(SYSTEM_AT)
             data = disk.read(SYSTEM_BYTES)
@@ -57,9 +69,12 @@ class NtPc:
         for at in range(0, len(data), 512):
             length = LENGTHS.get(data[at : at + 4], 0)
             part = data[at : at + length]
-            if wanted in part:
-                self.put(SYSTEM_AT + at, part.replace(wanted, other))
-                changed += 1
+            place = part.find(wanted)
+            while place >= 0:
+                if part[place - NAME_AT : place - NAME_AT + 8] == folder:
+                    self.put(SYSTEM_AT + at + place, other)
+                    changed += 1
+                place = part.find(wanted, place + 1)
         if changed < 2:
             raise ValueError(f"{name} is not on the volume")
 

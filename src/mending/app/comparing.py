@@ -8,7 +8,14 @@ from pathlib import Path
 from mending.app.host import Host
 from mending.app.targets import NamedTarget, moment_of
 from mending.app.tracing import keep_no_memory
-from mending.boot.settings import CompareResult, HiveSet, compared, hive_set_of, one_hive
+from mending.boot.settings import (
+    CompareResult,
+    HiveSet,
+    compared,
+    hive_set_of,
+    losses_of,
+    one_hive,
+)
 from mending.disk.files import FilesUnavailableError, open_files, open_tree
 from mending.disk.healthy import HealthyCopy, load_copy
 from mending.disk.layout import survey, volume_at_moment
@@ -18,15 +25,6 @@ from mending.model import FilesystemKind, InputError, UsageError
 from mending.model.limits import HIVE_BYTES
 from mending.source import Source, open_folder_source, open_source
 
-_LOST = frozenset(
-    {"driver", "service", "filter", "sign-in", "start-up", "program", "update", "device"}
-)
-_BACK = {
-    "added": "would be gone",
-    "removed": "would come back",
-    "changed": "would be as it was",
-}
-_MOST_TOLD = 12
 _HIVE, _COPY = b"regf", b"PK"
 
 
@@ -63,13 +61,9 @@ def losses(path: str, number: int, keys: KeyRing) -> tuple[str, ...]:
         before, now = (_of_file(path, each, keys) for each in (number, None))
         if before is None or now is None:
             return ()
-        changes = compared((path, path), before, now).changes
+        return losses_of(before, now)
     except (InputError, FilesUnavailableError):  # the point itself is told all the same
         return ()
-    told = [change for change in changes if change.kind in _LOST]
-    rest = len(told) - _MOST_TOLD
-    more = [f"and {rest} more settings"] if rest > 0 else []
-    return (*(f"{each.kind} {each.name} {_BACK[each.change]}" for each in told[:_MOST_TOLD]), *more)
 
 
 def _hives_of(name: str, host: Host, keys: KeyRing) -> HiveSet:

@@ -22,7 +22,7 @@ from mending.case import (
 )
 from mending.crash.results import CrashesResult
 from mending.knowledge import Pack, base_pack
-from mending.model import InputError, UsageError
+from mending.model import InputError, RefusedError, RepairId, UsageError
 from mending.plan import PlanResult
 from mending.reason import CausesResult, ReportKind
 from mending.repair.boot import own_code
@@ -121,21 +121,27 @@ def _play(sample: Sample, top: Path, pack: Pack, host: Host) -> Played:
 
 
 def _mend(folder: str, host: Host) -> tuple[str, list[MendResult]]:
-    """Every repair that the findings call for; where an extra is missing, the rest works without
-    it.
+    """Every repair that the findings call for, as long as some do; where an extra is missing, the
+    rest works without it.
     """
     target = NamedTarget(folder, host)
-    trace = target.case.state.trace if target.case else None
-    done, results = [], []
-    for repair in wanted(trace) if trace else ():
+    done, results, seen = list[str](), list[MendResult](), set[RepairId]()
+    while True:
+        trace = target.case.state.trace if target.case else None
+        left = [repair for repair in (wanted(trace) if trace else ()) if repair not in seen]
+        if not left:
+            return ", ".join(done), results
+        repair = left[0]
+        seen.add(repair)
         try:
             planned = plan_repair(target, repair, target.settings())
             results.append(carry_out_repair(target, host, planned))
         except UsageError as error:
             done.append(f"{repair} not done: {error.hint}")
             continue
+        except RefusedError:
+            continue  # another repair may answer the same finding, or a person has to choose
         done.append(str(repair))
-    return ", ".join(done), results
 
 
 def _by_hand(case: Case, pack: Pack, plan: PlanResult, host: Host) -> str:

@@ -5,9 +5,11 @@ from pathlib import Path
 import msgspec
 
 from mending.app.targets import NamedTarget, opened_target
+from mending.app.tracing import keep_no_memory
 from mending.boot.chain import Trace
 from mending.boot.trace import open_environment, trace_environment
 from mending.disk.healthy import HealthyIndex, identifiers_of, load_copy, save_copy
+from mending.disk.locked import key_ring
 from mending.model import RefusedError, Verdict
 from mending.repair.healthy import changed_parts, collect
 
@@ -29,19 +31,28 @@ class KeepResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending",
 
 
 def keep(
-    target: NamedTarget, out: Path, at: str, *, anyway: bool = False, sector: int | None = None
+    target: NamedTarget,
+    out: Path,
+    at: str,
+    *,
+    anyway: bool = False,
+    sector: int | None = None,
+    secret: bytes | None = None,
 ) -> KeepResult:
     """Save what starts a PC.
 
     Args:
         anyway: also where its start ends somewhere.
+        secret: what opens locked volumes; it is kept nowhere.
 
     Raises:
         RefusedError: a folder, or a PC that does not start.
         InputError: the copy cannot be written.
     """
+    if secret is not None:
+        keep_no_memory()
     with opened_target(target.path, sector) as source:
-        environment = open_environment(source)
+        environment = open_environment(source, key_ring(secret))
         trace = trace_environment(source, environment, target.firmware, target.boot_options)
         if trace.verdict is Verdict.FAILS and not anyway:
             raise RefusedError(

@@ -2,7 +2,9 @@
 
 from mending.app.host import Host
 from mending.app.targets import NamedTarget, opened_target
+from mending.app.tracing import keep_no_memory
 from mending.case import mended
+from mending.disk.locked import KeyRing
 from mending.knowledge import base_pack
 from mending.model import Progress, silent
 from mending.repair.base import MendSettings
@@ -17,6 +19,16 @@ from mending.repair.run import (
     preview_all,
     repair_of,
 )
+
+
+def opened_keys(secret: bytes | None) -> KeyRing | None:
+    """What a key opens, for the settings of repairs; None without one. The program keeps no memory
+    of it behind its end.
+    """
+    if secret is None:
+        return None
+    keep_no_memory()
+    return KeyRing(secret)
 
 
 def plan_repair(

@@ -28,10 +28,14 @@ def trace(
     Raises:
         InputError, UsageError
     """
+    keys = None
     if secret is not None:
+        from mending.disk.locked import KeyRing  # noqa: PLC0415 - lazy: few disks need it
+
         keep_no_memory()
+        keys = KeyRing(secret)
     with opened_to_read(target.path, sector) as source:
-        environment = open_environment(source, secret)
+        environment = open_environment(source, keys)
         found = trace_environment(
             source, environment, firmware or target.firmware, target.boot_options
         )

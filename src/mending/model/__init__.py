@@ -78,6 +78,7 @@ __all__ = [
     "Place",
     "Problem",
     "Progress",
+    "Proof",
     "ReadError",
     "Reading",
     "RefusedError",

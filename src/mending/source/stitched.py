@@ -5,11 +5,11 @@ the disk: they can be read and not written.
 """
 
 from bisect import bisect_right
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 
 import msgspec
 
-from mending.model import RefusedError, Window
+from mending.model import Patch, RefusedError, Window
 from mending.source.base import Source, TargetKind
 from mending.source.disk_target import DiskTarget
 
@@ -21,6 +21,10 @@ FIRST_VIEW = 1 << 59
 _VIEW_GAP = 1 << 46
 View = Callable[[int, int], bytes]
 """Offset and length to bytes; fewer at the end."""
+Seal = Callable[[int, bytes], Iterable[tuple[int, bytes, bytes]]]
+"""Offset and bytes to places on the disk: where, bytes now, bytes afterwards."""
+_TOGETHER = 4096
+"""Patches this close are worked out at once: no sector of a locked volume is longer."""
 
 
 class Stripes(msgspec.Struct, frozen=True):
@@ -173,11 +177,15 @@ class ViewedSource(_OverDisk):
 
     def __init__(self, base: Source) -> None:
         super().__init__(base)
-        self._views: list[View] = []
+        self._views: list[tuple[View, Seal | None]] = []
 
-    def add(self, view: View) -> int:
-        """Lay a view behind the others; returns where it can be read."""
-        self._views.append(view)
+    def add(self, view: View, seal: Seal | None = None) -> int:
+        """Lay a view behind the others; returns where it can be read.
+
+        Args:
+            seal: tells what its bytes are on the disk itself; None where they cannot be changed.
+        """
+        self._views.append((view, seal))
         return FIRST_VIEW + (len(self._views) - 1) * _VIEW_GAP
 
     def read(self, offset: int, length: int) -> Window:
@@ -186,7 +194,30 @@ class ViewedSource(_OverDisk):
             return self._base.read(offset, length)
         number, into = divmod(offset - FIRST_VIEW, _VIEW_GAP)
         known = number < len(self._views)
-        return Window(self._views[number](into, length) if known else b"", offset)
+        return Window(self._views[number][0](into, length) if known else b"", offset)
+
+    def on_disk(self, patches: Sequence[Patch]) -> list[Patch]:
+        """Patches of the disk itself for those of what is laid behind its end; others as they are.
+
+        Raises:
+            RefusedError: a view that cannot be changed, or not there.
+        """
+        found = [patch for patch in patches if patch.offset < FIRST_VIEW]
+        inside = sorted((each for each in patches if each not in found), key=lambda p: p.offset)
+        while inside:
+            first = inside[0].offset // _TOGETHER * _TOGETHER
+            run = [inside.pop(0)]
+            while inside and inside[0].offset // _TOGETHER * _TOGETHER <= run[-1].end:
+                run.append(inside.pop(0))
+            plain = bytearray(self.read(first, max(each.end for each in run) - first).data)
+            for each in run:
+                plain[each.offset - first : each.end - first] = each.after
+            number, into = divmod(first - FIRST_VIEW, _VIEW_GAP)
+            seal = self._views[number][1] if number < len(self._views) else None
+            if seal is None:
+                raise RefusedError("What this volume shows here is only read.")
+            found += [Patch(*sealed, run[0].says) for sealed in seal(into, bytes(plain))]
+        return found
 
 
 class OverlaidSource(_OverDisk):

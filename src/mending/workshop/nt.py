@@ -27,8 +27,6 @@ _DATA = uuid.UUID("ebd0a0a2-b9e5-4433-87c0-68b6b72699c7")
 _AT = STORE[0] * SECTOR
 _STUB_NAME, _MANAGER_NAME = b"DESKLOADBIN", b"BOOTMGR    "
 _STEP = 4096
-_STORE_ON_ESP = "EFI/HARBOUR/BOOT/BCD"
-"""A manager carries this path in itself."""
 
 Fault = Callable[[Tree], None]
 """Changes the files of a system; the boot configuration is among them, as `store`."""
@@ -71,11 +69,11 @@ def nt_uefi_disk(*faults: Fault) -> ImageDraft:
     tree = _tree(nt_tree.letter_on_gpt(PARTITION), device, "winload.efi", faults)
     draft = ImageDraft(DISK_SECTORS * SECTOR)
     put_guid_table(draft, DISK_GUID, [(gpt.EFI_SYSTEM, *DESK, "EFI"), (_DATA, *STORE, "system")])
-    loader = code("desk-loader-efi") + f"\\{_STORE_ON_ESP}".replace("/", "\\").encode("utf-16-le")
+    loader = tree[f"{nt_tree.ROOT}/boot/efi/harbour.efi"]
     inside = {
         "EFI/BOOT/BOOTX64.EFI": loader,
         "EFI/HARBOUR/BOOT/HARBOUR.EFI": loader,
-        **_kept(_STORE_ON_ESP, tree),
+        **_kept(nt_tree.STORE_ON_ESP, tree),
     }
     put_desk(draft, "EFI", inside)
     _put_system(draft, tree)

@@ -5,16 +5,21 @@ Keys, values and file names are those that the chain of the family needs; driver
 accounts are the ferries' own.
 """
 
+import functools
 import uuid
 from collections.abc import Mapping, Sequence
 from typing import Any
 
 from mending.formats.nt import boot_store
 from mending.formats.nt.boot_store import StoreDevice
+from mending.workshop.disks import code
 from mending.workshop.hive_file import Expanded, hive_bytes
 from mending.workshop.program_file import BOOT_PROGRAM, GRAPHIC, program_bytes
 
 ROOT = "ferry"
+VERSION, OLDER = (3, 1, 4159, 2), (3, 1, 4000, 1)
+STORE_ON_ESP = "EFI/HARBOUR/BOOT/BCD"
+"""A manager carries this path in itself."""
 HIVE_ROOM = 131_072
 """Every hive file has this length, so that a changed hive takes the place of another."""
 WRITTEN = 133_500_000_000_000_000
@@ -52,6 +57,7 @@ def services() -> dict[str, Any]:
         "quaybus": _driver("quaybus", _BUS, 2),
         "quayport": _driver("quayport", _BUS, 1),
         "quaydisk": _driver("quaydisk", _MINIPORT),
+        "quaymode": _driver("quaymode", _MINIPORT) | {"Start": 3},
         "quayvol": service(0, 1, 3, Group=_FILES),
         "tidefs": _driver("tidefs", _FILES) | {"Type": 2},
         "deskprint": service(1, 1, 1, ImagePath="\\SystemRoot\\System32\\drivers\\deskprint.sys"),
@@ -118,31 +124,52 @@ def hive(keys: Mapping[str, Any]) -> bytes:
     return data.ljust(HIVE_ROOM, b"\0")
 
 
-def programs() -> Tree:
+def programs(version: tuple[int, int, int, int] = VERSION) -> Tree:
     """Every program, library and driver."""
     kernel = {"ntoskrnl.exe": _KERNEL[:3]}
     port = {**kernel, "quayport.sys": _PORT[:1]}
     calls = {"ntdll.dll": _CALLS}
+    own = functools.partial(program_bytes, version=version)
     return {
-        f"{_BASE}/winload.exe": program_bytes(subsystem=BOOT_PROGRAM),
-        f"{_BASE}/winload.efi": program_bytes(subsystem=BOOT_PROGRAM),
-        f"{_BASE}/ntoskrnl.exe": program_bytes(_KERNEL, {"hal.dll": _HARDWARE}),
-        f"{_BASE}/hal.dll": program_bytes(_HARDWARE),
-        f"{_BASE}/ntdll.dll": program_bytes(_CALLS),
-        **{f"{_BASE}/{name}.exe": program_bytes((), calls) for name in ("smss", "autochk")},
+        f"{_BASE}/winload.exe": own(subsystem=BOOT_PROGRAM),
+        f"{_BASE}/winload.efi": own(subsystem=BOOT_PROGRAM),
+        f"{_BASE}/ntoskrnl.exe": own(_KERNEL, {"hal.dll": _HARDWARE}),
+        f"{_BASE}/hal.dll": own(_HARDWARE),
+        f"{_BASE}/ntdll.dll": own(_CALLS),
+        **{f"{_BASE}/{name}.exe": own((), calls) for name in ("smss", "autochk")},
         **{
-            f"{_BASE}/{name}.exe": program_bytes((), calls, GRAPHIC)
+            f"{_BASE}/{name}.exe": own((), calls, GRAPHIC)
             for name in (
                 *("csrss", "wininit", "winlogon", "services", "lsass", "userinit", "ticketd"),
             )
         },
-        f"{ROOT}/explorer.exe": program_bytes((), calls, GRAPHIC),
-        f"{_BASE}/drivers/quayport.sys": program_bytes(_PORT, kernel),
+        f"{ROOT}/explorer.exe": own((), calls, GRAPHIC),
+        f"{_BASE}/drivers/quayport.sys": own(_PORT, kernel),
         **{
-            f"{_BASE}/drivers/{name}.sys": program_bytes((), port if "quayd" in name else kernel)
-            for name in ("quaybus", "quaydisk", "quayvol", "tidefs", "deskprint")
+            f"{_BASE}/drivers/{name}.sys": own((), port if "quayd" in name else kernel)
+            for name in ("quaybus", "quaydisk", "quaymode", "quayvol", "tidefs", "deskprint")
         },
     }
+
+
+def kept_copies() -> Tree:
+    """The system's own store of its files, with one of an older build, and its boot managers."""
+    store = f"{ROOT}/winsxs"
+    older = programs(OLDER)[f"{_BASE}/drivers/quaydisk.sys"]
+    manager = code("desk-loader-efi") + f"/{STORE_ON_ESP}".replace("/", "\\").encode("utf-16-le")
+    return {
+        **{
+            f"{store}/{_folder(VERSION)}/{path.rpartition('/')[2]}": data
+            for path, data in programs().items()
+        },
+        f"{store}/{_folder(OLDER)}/quaydisk.sys": older,
+        f"{ROOT}/boot/pcat/bootmgr": code("desk-loader"),
+        f"{ROOT}/boot/efi/harbour.efi": manager,
+    }
+
+
+def _folder(version: tuple[int, int, int, int]) -> str:
+    return "desk_" + ".".join(map(str, version))
 
 
 def system_tree(letter: bytes) -> Tree:
@@ -150,6 +177,7 @@ def system_tree(letter: bytes) -> Tree:
     config = f"{_BASE}/config"
     return {
         **programs(),
+        **kept_copies(),
         f"{config}/SYSTEM": hive(system_keys(letter)),
         f"{config}/SOFTWARE": hive(software_keys()),
         **{f"{config}/{name}": hive({name: {}}) for name in HIVES[2:]},

@@ -19,15 +19,18 @@ def program_bytes(
     imports: Mapping[str, Sequence[str]] | None = None,
     subsystem: int = NATIVE,
     machine: int = X64,
+    version: tuple[int, int, int, int] | None = None,
 ) -> bytes:
     """A 64-bit image with its checksum.
 
     Args:
         exports: names that it offers.
         imports: names that it wants, by library.
+        version: of the file; None for one that carries none.
     """
     code = _RETURNS.ljust(_ALIGNED, b"\xcc")
     tables, places = _tables(sorted(exports), imports or {})
+    tables += _version(version) if version is not None else b""
     tables = tables.ljust(-(-len(tables) // _ALIGNED) * _ALIGNED, b"\0")
     head = b"MZ".ljust(60, b"\0") + struct.pack("<I", _HEAD_AT)
     head = head.ljust(_HEAD_AT, b"\0")
@@ -41,6 +44,15 @@ def program_bytes(
     head += _section(b".text", len(code), _CODE, _HEADERS, 0x6000_0020)
     head += _section(b".rdata", len(tables), _TABLES, _HEADERS + len(code), 0x4000_0040)
     return with_checksum(head.ljust(_HEADERS, b"\0") + code + tables)
+
+
+def _version(version: tuple[int, int, int, int]) -> bytes:
+    """A version resource, as much of it as tells the version (`VS_VERSIONINFO`)."""
+    major, minor, build, revision = version
+    key = "VS_VERSION_INFO\0".encode("utf-16-le")
+    fixed = struct.pack("<IIII", 0xFEEF04BD, 0x10000, major << 16 | minor, build << 16 | revision)
+    head = struct.pack("<HHH", 6 + len(key) + 52, 52, 0)
+    return head + key + bytes(-(len(head) + len(key)) % 4) + fixed.ljust(52, b"\0")
 
 
 def with_checksum(image: bytes) -> bytes:

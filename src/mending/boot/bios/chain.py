@@ -26,7 +26,7 @@ from mending.boot.chain import (
     shifted,
 )
 from mending.boot.grub import GrubChecks, check_core, core_repairs, find_core, spare_core
-from mending.boot.nt import behind_code
+from mending.boot.nt import behind_code, keeps_manager
 from mending.disk.layout import Scheme
 from mending.disk.volume import Volume
 from mending.formats.bootloader import grub
@@ -142,7 +142,7 @@ class BiosChain:
     def _first_file(self, volume: Volume) -> Link:
         def check() -> CheckResult:
             result = check_first_file(self._disk, volume, partial(self._configuration, volume))
-            return self._or_another_active(volume, result)
+            return self._or_another_active(volume, self._or_own_manager(result))
 
         return check
 
@@ -159,6 +159,21 @@ class BiosChain:
             msgspec.structs.replace(each, repairs=(RepairId.ACTIVE_FLAG, *each.repairs))
             if each.severity is Severity.FATAL
             and RepairId.ACTIVE_FLAG in FINDINGS[FindingId(each.id)].repairs
+            else each
+            for each in result.findings
+        )
+        return msgspec.structs.replace(result, findings=findings)
+
+    def _or_own_manager(self, result: CheckResult) -> CheckResult:
+        """Where a system keeps a copy of the file that boot code looks for, copying it is
+        offered.
+        """
+        if result.state is not PhaseState.FAILED:
+            return result
+        findings = tuple(
+            msgspec.structs.replace(each, repairs=(RepairId.BOOT_FILES, *each.repairs))
+            if RepairId.BOOT_FILES in FINDINGS[FindingId(each.id)].repairs
+            and keeps_manager(self._environment, each.where.path or "")
             else each
             for each in result.findings
         )

@@ -1,5 +1,8 @@
 """The boot environment of a disk."""
 
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
 import msgspec
 
 from mending.boot.chain.environment import BootEnvironment, FreeSpace
@@ -10,7 +13,11 @@ from mending.disk.volume import SOUND_FAT, Volume, first_superblock_backup, read
 from mending.formats.btrfs import tree
 from mending.formats.filesystem import ext
 from mending.formats.xfs import structures as xfs
-from mending.model import FilesystemKind, Where
+from mending.model import Change, FileChange, FilesystemKind, Where
+from mending.source.stitched import ViewedSource
+
+if TYPE_CHECKING:
+    from mending.disk.locked import KeyRing
 
 _LEAST_INODE = 512
 _CASE_COUNTS = {"label", "partlabel"}
@@ -23,19 +30,33 @@ class DiskEnvironment(BootEnvironment):
 
     disk: Disk
 
-    def __init__(self, disk: Disk, secret: bytes | None = None) -> None:
+    def __init__(self, disk: Disk, keys: "KeyRing | None" = None) -> None:
         super().__init__()
         source, self._inside = disk.source, dict[int, Volume]()
-        if secret is not None or any(each.encrypted for each in disk.volumes):
+        if keys is not None or any(each.encrypted for each in disk.volumes):
             from mending.disk.locked import KeyRing, with_unlocked_volumes  # noqa: PLC0415 - lazy
 
-            keys = KeyRing(secret)
-            source, self._inside = with_unlocked_volumes(source, disk.volumes, keys)
+            opened = keys or KeyRing(None)
+            source, self._inside = with_unlocked_volumes(source, disk.volumes, opened)
+        self._unlocked = source if isinstance(source, ViewedSource) else None
         plain = (*disk.volumes, *self._inside.values())
         source, self._logical = with_logical_volumes(source, plain)
         self._called: dict[str, int] = {}
         self.disk = msgspec.structs.replace(disk, source=source)
         self._contents: dict[int, Contents] = {}
+
+    @property
+    def has_unlocked(self) -> bool:
+        """Whether something inside a locked volume is looked at."""
+        return bool(self._inside)
+
+    def on_disk(self, changes: Sequence[Change]) -> tuple[Change, ...]:
+        """See `BootEnvironment.on_disk`."""
+        if self._unlocked is None:
+            return tuple(changes)
+        files = [each for each in changes if isinstance(each, FileChange)]
+        patches = [each for each in changes if not isinstance(each, FileChange)]
+        return (*files, *self._unlocked.on_disk(patches))
 
     @property
     def volumes(self) -> tuple[Volume, ...]:

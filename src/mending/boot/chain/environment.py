@@ -7,6 +7,7 @@ same for a disk and for a tree; `open_environment` makes the one that fits a tar
 
 import re
 from abc import ABC, abstractmethod
+from collections.abc import Sequence
 
 import msgspec
 
@@ -15,7 +16,7 @@ from mending.disk.files import FileFound, Files, FilesUnavailableError, open_mem
 from mending.disk.layout import Disk
 from mending.disk.system import Contents
 from mending.disk.volume import BootSector, Volume
-from mending.model import ByteOffset, FilesystemKind, Lba, SectorCount, Where
+from mending.model import ByteOffset, Change, FilesystemKind, Lba, SectorCount, Where
 from mending.model.limits import FILE_BYTES
 
 MEMORY_DISK = "memdisk"
@@ -57,6 +58,15 @@ class BootEnvironment(ABC):
     def __init__(self) -> None:
         self._files: dict[tuple[int, str], Files] = {}
         self._memory_disk: Volume | None = None
+
+    def on_disk(self, changes: Sequence[Change]) -> tuple[Change, ...]:
+        """Changes as the target itself takes them: what lies inside an unlocked volume is locked
+        again.
+
+        Raises:
+            RefusedError: a place that cannot be changed.
+        """
+        return tuple(changes)
 
     @property
     @abstractmethod

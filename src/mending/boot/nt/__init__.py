@@ -4,5 +4,50 @@ kernel, hives, drivers, programs of the session.
 
 from mending.boot.nt.boot_store import behind_code, behind_loader
 from mending.boot.nt.file_list import StartFile, start_files
+from mending.boot.nt.hive_copies import SET, copies_beside
+from mending.boot.nt.kernel_files import keeps_manager
+from mending.boot.nt.letters import letter_of, letter_place, own_names
+from mending.boot.nt.replayed_hive import LOGS, replayed_hive
+from mending.boot.nt.services import BOOT, DISABLED, DRIVER_TYPES, Driver, drivers_of
+from mending.boot.nt.sign_in import current_version
+from mending.boot.nt.start import (
+    Libraries,
+    NtSettings,
+    NtStart,
+    Program,
+    judge_program,
+    read_program,
+)
+from mending.boot.nt.store_volumes import StorePlace, StoreVolumes, store_places
+from mending.boot.nt.system_hive import read_settings
 
-__all__ = ["StartFile", "behind_code", "behind_loader", "start_files"]
+__all__ = [
+    "BOOT",
+    "DISABLED",
+    "DRIVER_TYPES",
+    "LOGS",
+    "SET",
+    "Driver",
+    "Libraries",
+    "NtSettings",
+    "NtStart",
+    "Program",
+    "StartFile",
+    "StorePlace",
+    "StoreVolumes",
+    "behind_code",
+    "behind_loader",
+    "copies_beside",
+    "current_version",
+    "drivers_of",
+    "judge_program",
+    "keeps_manager",
+    "letter_of",
+    "letter_place",
+    "own_names",
+    "read_program",
+    "read_settings",
+    "replayed_hive",
+    "start_files",
+    "store_places",
+]

@@ -15,15 +15,14 @@ from mending.boot.chain import (
     CheckResult,
     Link,
     failed,
-    finding,
     not_checked,
     not_followed,
     passed,
 )
 from mending.boot.nt.kernel_files import LoaderChecks, system_start
 from mending.boot.nt.replayed_hive import replayed_hive
-from mending.boot.nt.start import NtStart
-from mending.boot.nt.store_volumes import StoreVolumes
+from mending.boot.nt.start import NtStart, nt_finding
+from mending.boot.nt.store_volumes import StoreVolumes, stores_on
 from mending.disk.hives import Hive, Key
 from mending.disk.volume import Volume
 from mending.formats.nt import boot_store as store
@@ -86,7 +85,7 @@ def behind_loader(environment: BootEnvironment, volume: Volume, loader: str, dat
     """
     name = nt_names().store.beside_loader
     beside = f"{loader.rpartition('/')[0]}/{name}"
-    stores = _stores(environment, volume, name)
+    stores = stores_on(environment, volume)
     wanted = name.upper().encode("utf-16-le")
     if stores or wanted in data.upper():
         known = beside if beside.upper() in [path.upper() for path in stores] else ""
@@ -98,21 +97,8 @@ def behind_loader(environment: BootEnvironment, volume: Volume, loader: str, dat
 
 def _unread_loader(environment: BootEnvironment, loader: str) -> CheckResult:
     says = f"What the loader file {loader} does next is not read: it is none that we know."
-    note = finding(_UNREAD, Severity.NOTE, says, Where(path=loader))
+    note = nt_finding(_UNREAD, Severity.NOTE, says, Where(path=loader))
     return not_checked(note, system_start(environment))
-
-
-def _stores(environment: BootEnvironment, volume: Volume, name: str) -> list[str]:
-    """Files named like a store, two folders down below the top one."""
-    top = environment.find(volume, "EFI")
-    files = environment.files(volume)
-    makers = files.listing(top.path) if top is not None and top.is_folder else []
-    folders = [maker.path for maker in makers if maker.is_folder]
-    folders += [
-        below.path for path in folders[:16] for below in files.listing(path) if below.is_folder
-    ]
-    found = [file for path in folders[:64] if (file := files.find(f"{path}/{name}"))]
-    return [file.path for file in found if not file.is_folder]
 
 
 class StoreChecks:
@@ -152,7 +138,7 @@ class StoreChecks:
         """On which volume the entry's loader and system are."""
         if entry.kind != store.SYSTEM_LOADER or not entry.path:
             says = self._says(f"starts {entry.title!r}, which is not a system of this family")
-            return not_checked(finding(_UNREAD, Severity.NOTE, says, self._where()), self._then)
+            return not_checked(nt_finding(_UNREAD, Severity.NOTE, says, self._where()), self._then)
         volumes = StoreVolumes(self._environment, self._volume)
         home, why = volumes.find(entry.device, entry.path)
         system, why_not = volumes.find(entry.system_device, f"{entry.root}/system32")
@@ -162,7 +148,7 @@ class StoreChecks:
                 says = self._says(f"starts {entry.title!r} from {reason}")
                 return self._failed(FindingId.BOOT_STORE_VOLUME_GONE, says, notes)
             says = self._says(f"starts {entry.title!r} from {reason}, so no further is read")
-            note = finding(_UNREAD, Severity.NOTE, says, self._where())
+            note = nt_finding(_UNREAD, Severity.NOTE, says, self._where())
             return not_checked(note, self._then).with_findings(*notes)
         says = self._says(f"starts {entry.title!r} by {entry.path} on volume {home.number}")
         start = NtStart(self._environment, system, entry.root, entry.kernel, entry.hardware_layer)
@@ -188,7 +174,7 @@ class StoreChecks:
             if value in setting.values if setting.values else value:
                 says = self._says(f"{setting.says}: {entry.title!r}, element {setting.element:08x}")
                 kind = FindingId.START_SETTING_LEFT
-                yield finding(kind, Severity.WARNING, says, self._where())
+                yield nt_finding(kind, Severity.WARNING, says, self._where())
 
     def _recovery(self, hive: Hive, entry: Entry) -> Iterator[Finding]:
         """Whether the recovery that the entry names can be opened from the start."""
@@ -201,15 +187,15 @@ class StoreChecks:
         if why:
             says = self._says(f"names a recovery for {entry.title!r} that {why}")
             unavailable = FindingId.RECOVERY_UNAVAILABLE
-            yield finding(unavailable, Severity.NOTE, says, self._where())
+            yield nt_finding(unavailable, Severity.NOTE, says, self._where())
 
     def _unfinished(self) -> Finding:
         says = self._says("was not written to its end, and no log beside it finishes that")
         kind, phase = FindingId.HIVE_UNFINISHED, Phase.BOOT_MANAGER
-        return finding(kind, Severity.WARNING, says, self._where(), phase=phase)
+        return nt_finding(kind, Severity.WARNING, says, self._where(), phase=phase)
 
     def _failed(self, kind: FindingId, says: str, notes: Sequence[Finding] = ()) -> CheckResult:
-        fault = finding(kind, Severity.FATAL, says, self._where())
+        fault = nt_finding(kind, Severity.FATAL, says, self._where())
         return failed(fault, self._then).with_findings(*notes)
 
     def _says(self, what: str) -> str:

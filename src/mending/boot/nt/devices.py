@@ -8,10 +8,10 @@ a class between kernel and system volume, the kernel stops with INACCESSIBLE_BOO
 
 from collections.abc import Iterator, Mapping
 
-from mending.boot.chain import CheckResult, Link, failed, finding, not_checked, passed
+from mending.boot.chain import CheckResult, Link, failed, not_checked, passed
 from mending.boot.nt.services import DISABLED, DRIVER_TYPES, SYSTEM, Driver, driver_fault
 from mending.boot.nt.session import SessionChecks
-from mending.boot.nt.start import Libraries, NtSettings
+from mending.boot.nt.start import Libraries, NtSettings, nt_finding
 from mending.disk.hives import Key
 from mending.formats.nt.hive_cells import DamagedHiveError
 from mending.knowledge.families import nt_names
@@ -39,7 +39,7 @@ class DeviceChecks:
             findings = [*filters, *self._own_drivers(), *self._checking()]
         except DamagedHiveError as error:
             says = f"What the kernel starts devices by was not read: {error.says}"
-            note = finding(FindingId.ROOT_NOT_CHECKED, Severity.NOTE, says, self._where)
+            note = nt_finding(FindingId.ROOT_NOT_CHECKED, Severity.NOTE, says, self._where)
             return not_checked(note, then)
         fatal = [each for each in findings if each.severity is Severity.FATAL]
         if fatal:
@@ -70,7 +70,7 @@ class DeviceChecks:
             )
             kind_of = FindingId.CLASS_FILTER_GONE
             severity = Severity.FATAL if driver is None else Severity.WARNING
-            yield finding(kind_of, severity, says, self._where)
+            yield nt_finding(kind_of, severity, says, self._where)
 
     def _own_drivers(self) -> Iterator[Finding]:
         libraries = Libraries(self._settings.start, self._settings.start.kernel_names)
@@ -90,4 +90,4 @@ class DeviceChecks:
         if level or names:
             says = f"The kernel checks drivers while they run ({names or 'those that were chosen'}"
             says += f", level {level or 0:x}): a fault that it finds is a stop."
-            yield finding(FindingId.DRIVER_CHECKING_LEFT_ON, Severity.WARNING, says, self._where)
+            yield nt_finding(FindingId.DRIVER_CHECKING_LEFT_ON, Severity.WARNING, says, self._where)

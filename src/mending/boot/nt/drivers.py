@@ -8,11 +8,11 @@ one that reaches the disk.
 
 from collections.abc import Iterator
 
-from mending.boot.chain import CheckResult, Link, failed, finding, not_checked, passed
+from mending.boot.chain import CheckResult, Link, failed, not_checked, passed
 from mending.boot.nt.devices import DeviceChecks
 from mending.boot.nt.services import Driver, boot_drivers, driver_fault, drivers_of
 from mending.boot.nt.session import SessionChecks
-from mending.boot.nt.start import Libraries, NtSettings
+from mending.boot.nt.start import Libraries, NtSettings, nt_finding
 from mending.formats.nt.hive_cells import DamagedHiveError
 from mending.knowledge.families import nt_names
 from mending.model import Finding, FindingId, Phase, Severity, Where
@@ -33,7 +33,7 @@ class DriverChecks:
             ordered = boot_drivers(self._settings, known)
         except DamagedHiveError as error:
             says = f"Which drivers are loaded with the kernel was not read: {error.says}"
-            note = finding(FindingId.FILES_NOT_CHECKED, Severity.NOTE, says)
+            note = nt_finding(FindingId.FILES_NOT_CHECKED, Severity.NOTE, says)
             return not_checked(note, SessionChecks(self._settings, {}).hives)
         then: Link = DeviceChecks(self._settings, known).devices
         findings = list(self._faults(ordered))

@@ -11,19 +11,21 @@ from mending.boot.chain import (
     BootEnvironment,
     CheckResult,
     Link,
+    OutOfReachError,
     failed,
     finding,
     not_checked,
     not_followed,
     passed,
 )
-from mending.boot.nt.start import Libraries, NtStart, Program, read_program
+from mending.boot.nt.start import Libraries, NtStart, Program, nt_finding, read_program
 from mending.boot.nt.system_hive import HiveChecks
 from mending.disk.system import InstalledSystem
 from mending.disk.volume import Volume
 from mending.knowledge.families import nt_names
-from mending.model import FindingId, Phase, Severity, Where
+from mending.model import FindingId, Phase, RepairId, Severity, Where
 
+_RESTORE = (RepairId.FILE_RESTORE,)
 _UNREAD = FindingId.FILES_NOT_CHECKED
 
 
@@ -39,6 +41,21 @@ def only_system(environment: BootEnvironment) -> tuple[Volume, InstalledSystem] 
         if system.family == "nt"
     ]
     return found[0] if len(found) == 1 else None
+
+
+def keeps_manager(environment: BootEnvironment, path: str) -> bool:
+    """Whether a system keeps a copy of the manager that boot code looks for. Args: path: there."""
+    below = f"{nt_names().manager.bios_folder}/{path.rpartition('/')[2]}"
+    try:
+        return any(
+            environment.find(volume, f"{system.title.rstrip('/')}/{below}") is not None
+            for volume in environment.volumes
+            if not volume.extended
+            for system in environment.contents(volume).systems
+            if system.family == "nt"
+        )
+    except OutOfReachError:
+        return False
 
 
 def system_start(environment: BootEnvironment) -> Link | None:
@@ -66,14 +83,15 @@ class LoaderChecks:
         if program is None:
             says = f"The loader {self._path} is not on volume {self._home.volume.number}."
             missing = FindingId.SYSTEM_LOADER_MISSING
-            fault = finding(missing, Severity.FATAL, says, Where(path=self._path))
+            fault = nt_finding(missing, Severity.FATAL, says, Where(path=self._path))
             return failed(fault, self._behind(0))
         if program.unread:
             return _unread(program, "The loader", self._behind(0))
         if program.why or program.image is None:
             says = f"The loader {program.path} is damaged: {program.why}."
             damaged = FindingId.SYSTEM_LOADER_DAMAGED
-            return failed(finding(damaged, Severity.FATAL, says, program.where), self._behind(0))
+            fault = nt_finding(damaged, Severity.FATAL, says, program.where)
+            return failed(fault, self._behind(0))
         says = f"The loader {program.path} is whole."
         return passed(Phase.LOADER, says, program.where, self._behind(program.image.machine))
 
@@ -102,14 +120,16 @@ class KernelChecks:
             program = read_program(start, path)
             if program is None:
                 says = f"{what} {path} is not there."
-                fault = finding(FindingId.KERNEL_MISSING, Severity.FATAL, says, Where(path=path))
+                where = Where(path=path)
+                fault = finding(FindingId.KERNEL_MISSING, Severity.FATAL, says, where, _RESTORE)
                 return failed(fault, self._hive())
             if program.unread:
                 return _unread(program, what, self._hive())
             why = program.why or libraries.lacking(program)
             if why:
                 says = f"{what} {program.path} cannot be used: {why}."
-                fault = finding(FindingId.KERNEL_DAMAGED, Severity.FATAL, says, program.where)
+                kind, where = FindingId.KERNEL_DAMAGED, program.where
+                fault = finding(kind, Severity.FATAL, says, where, _RESTORE)
                 return failed(fault, self._hive())
             read.append(program)
         says = f"The kernel {read[0].path} and its hardware layer are whole."

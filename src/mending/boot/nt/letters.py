@@ -9,8 +9,7 @@ programs of a sign-in, which are named with the old one, are not found.
 import uuid
 from collections.abc import Iterator
 
-from mending.boot.chain import finding
-from mending.boot.nt.start import NtSettings
+from mending.boot.nt.start import NtSettings, nt_finding
 from mending.disk.hives import Key
 from mending.model import Finding, FindingId, Severity, Where
 
@@ -28,11 +27,11 @@ def letter_fault(settings: NtSettings, current: Key | None) -> Iterator[Finding]
     Raises:
         DamagedHiveError
     """
-    letter, devices = _of_folder(current), settings.hive.root.child(_LETTERS)
+    letter, devices = letter_of(current), settings.hive.root.child(_LETTERS)
     if not letter or devices is None:
         return
     bound = devices.data(_NAME.format(letter))
-    ours = list(_own_names(settings))
+    ours = list(own_names(settings))
     if bound is None or not ours or bound in ours or not _is_known(bound):
         return
     letters = _bound_to(devices, ours)
@@ -40,7 +39,7 @@ def letter_fault(settings: NtSettings, current: Key | None) -> Iterator[Finding]
     says = f"The letter {letter}:, by which the system names its folder, belongs to another volume"
     says += f" ({_told(bound)}){now}."
     where = Where(path=settings.start.path("system32/config/system"))
-    yield finding(FindingId.DRIVE_LETTER_MOVED, Severity.WARNING, says, where)
+    yield nt_finding(FindingId.DRIVE_LETTER_MOVED, Severity.WARNING, says, where)
 
 
 def letters_of(settings: NtSettings, current: Key | None) -> frozenset[str]:
@@ -51,8 +50,8 @@ def letters_of(settings: NtSettings, current: Key | None) -> frozenset[str]:
         DamagedHiveError
     """
     devices = settings.hive.root.child(_LETTERS)
-    bound = _bound_to(devices, list(_own_names(settings))) if devices is not None else []
-    letter = _of_folder(current)
+    bound = _bound_to(devices, list(own_names(settings))) if devices is not None else []
+    letter = letter_of(current)
     return frozenset([*bound, *([letter] if letter else [])])
 
 
@@ -62,7 +61,15 @@ def is_elsewhere(letters: frozenset[str], line: str) -> bool:
     return bool(letters) and text[1:2] == ":" and text[0].upper() not in letters
 
 
-def _of_folder(current: Key | None) -> str:
+def letter_place(letter: str) -> tuple[str, str]:
+    """The key and the value that keep what a letter means."""
+    return _LETTERS, _NAME.format(letter)
+
+
+def letter_of(current: Key | None) -> str:
+    """The letter by which the system names its own folder; empty where it names none. Raises
+    DamagedHiveError.
+    """
     folder = (current.text("SystemRoot") or "") if current is not None else ""
     return folder[0].upper() if folder[1:2] == ":" else ""
 
@@ -75,7 +82,7 @@ def _bound_to(devices: Key, names: list[bytes]) -> list[str]:
     ]
 
 
-def _own_names(settings: NtSettings) -> Iterator[bytes]:
+def own_names(settings: NtSettings) -> Iterator[bytes]:
     """How the settings may name the system's volume."""
     start = settings.start
     disk = start.environment.disk

@@ -10,7 +10,8 @@ from mending.model.limits import HIVE_BYTES
 
 ENDS_THE_START = {"hive-magic", "hive-checksum", "hive-root", "hive-length", "hive-cut"}
 """Problems with which a loader or kernel cannot use a hive at all."""
-_LOGS = (".log", ".log1", ".log2")
+LOGS = (".log", ".log1", ".log2")
+"""How the names of logs beside a hive end."""
 _LEAST = 512
 _WORDS = {
     "hive-magic": "the mark of its base block",
@@ -37,7 +38,7 @@ def replayed_hive(
     data = environment.read(volume, path, HIVE_BYTES)
     if len(data) < _LEAST:
         return None, Replayed(data, 0, False), f"it has only {len(data)} bytes"
-    logs = [environment.read(volume, f"{path}{ending}", HIVE_BYTES) for ending in _LOGS]
+    logs = [environment.read(volume, f"{path}{ending}", HIVE_BYTES) for ending in LOGS]
     after = replayed(data, logs)
     hive = Hive(after.data)
     fatal = [each for each in hive.check() if each.code in ENDS_THE_START]

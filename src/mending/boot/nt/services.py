@@ -9,8 +9,7 @@ from collections.abc import Mapping
 
 import msgspec
 
-from mending.boot.chain import finding
-from mending.boot.nt.start import Libraries, NtSettings, Program, read_program
+from mending.boot.nt.start import Libraries, NtSettings, Program, nt_finding, read_program
 from mending.disk.hives import Key
 from mending.knowledge.families import nt_names
 from mending.model import Finding, FindingId, Phase, Severity, Where
@@ -57,16 +56,16 @@ def driver_fault(
     if program is None:
         says = f"{name} has no image {driver.path}; {ends}."
         where = Where(path=driver.path)
-        return finding(FindingId.BOOT_DRIVER_MISSING, severity, says, where, phase=phase)
+        return nt_finding(FindingId.BOOT_DRIVER_MISSING, severity, says, where, phase=phase)
     if program.unread:
         says = f"{name} was not checked: {program.unread}."
         unread = FindingId.FILES_NOT_CHECKED
-        return finding(unread, Severity.NOTE, says, program.where, phase=phase)
+        return nt_finding(unread, Severity.NOTE, says, program.where, phase=phase)
     kind, why = _what_is_wrong(program, libraries)
     if not why:
         return None
     says = f"{name} cannot be loaded from {program.path}: {why}; {ends}."
-    return finding(kind, severity, says, program.where, phase=phase)
+    return nt_finding(kind, severity, says, program.where, phase=phase)
 
 
 def _what_is_wrong(program: Program, libraries: Libraries) -> tuple[FindingId, str]:

@@ -12,7 +12,6 @@ from mending.boot.chain import (
     Link,
     doubtful,
     failed,
-    finding,
     not_checked,
     not_followed,
     passed,
@@ -21,7 +20,7 @@ from mending.boot.nt.letters import is_elsewhere, letters_of
 from mending.boot.nt.replayed_hive import replayed_hive
 from mending.boot.nt.services import AUTOMATIC, DRIVER_TYPES, Driver
 from mending.boot.nt.sign_in import SignInChecks, current_version
-from mending.boot.nt.start import Libraries, NtSettings, Program, read_program
+from mending.boot.nt.start import Libraries, NtSettings, Program, nt_finding, read_program
 from mending.disk.hives import Hive
 from mending.formats.nt.hive_cells import DamagedHiveError
 from mending.knowledge.families import nt_names
@@ -55,7 +54,7 @@ class SessionChecks:
                 return self._failed(FindingId.HIVE_DAMAGED, says, where, self.programs)
             if found.bytes > HIVE_BYTES:
                 says = f"The hive {found.path} has {found.bytes} bytes, more than are read."
-                note = finding(_UNREAD, Severity.NOTE, says, where)
+                note = nt_finding(_UNREAD, Severity.NOTE, says, where)
                 return not_checked(note, self.programs)
             environment, volume = self._start.environment, self._start.volume
             hive, after, why = replayed_hive(environment, volume, found.path)
@@ -70,7 +69,7 @@ class SessionChecks:
             says = f"The last write to the hive {unfinished[0].path} was cut off, and no log beside"
             says += " it finishes that."
             kind, phase = FindingId.HIVE_UNFINISHED, Phase.SESSION
-            fault = finding(kind, Severity.WARNING, says, unfinished[0], phase=phase)
+            fault = nt_finding(kind, Severity.WARNING, says, unfinished[0], phase=phase)
             return doubtful(fault, self.programs)
         says = f"{len(nt_names().session.hives)} other hives of the system are whole."
         where = Where(path=self._start.path(_CONFIG))
@@ -103,16 +102,16 @@ class SessionChecks:
         if program is None:
             says = f"The program {path}, without which no session begins, is not there."
             missing = FindingId.SESSION_PROGRAM_MISSING
-            return finding(missing, Severity.FATAL, says, Where(path=path))
+            return nt_finding(missing, Severity.FATAL, says, Where(path=path))
         if program.unread:
             says = f"The program {program.path} was not checked: {program.unread}."
-            return finding(_UNREAD, Severity.NOTE, says, program.where)
+            return nt_finding(_UNREAD, Severity.NOTE, says, program.where)
         why = program.why or libraries.lacking(program)
         if not why:
             return None
         says = f"The program {program.path}, without which no session begins, cannot run: {why}."
         kind = FindingId.SESSION_PROGRAM_DAMAGED
-        return finding(kind, Severity.FATAL, says, program.where)
+        return nt_finding(kind, Severity.FATAL, says, program.where)
 
     def _sign_in(self) -> Link:
         return SignInChecks(self._settings, self._software).sign_in
@@ -124,7 +123,7 @@ class SessionChecks:
                 yield from left()
             except DamagedHiveError as error:
                 says = f"A part of the settings was not read: {error.says}"
-                yield finding(_UNREAD, Severity.NOTE, says, self._hive_place())
+                yield nt_finding(_UNREAD, Severity.NOTE, says, self._hive_place())
 
     def _set_up(self) -> Iterator[Finding]:
         key = self._settings.hive.root.child("Setup")
@@ -134,7 +133,7 @@ class SessionChecks:
         if kind or runs:
             says = f"A set-up has not come to its end; the next start goes on with {command!r}."
             unfinished = FindingId.SETUP_UNFINISHED
-            yield finding(unfinished, Severity.WARNING, says, self._hive_place())
+            yield nt_finding(unfinished, Severity.WARNING, says, self._hive_place())
 
     def _renames(self) -> Iterator[Finding]:
         manager = self._settings.control_set.path("Control", "Session Manager")
@@ -142,13 +141,13 @@ class SessionChecks:
         if waiting:
             says = f"{len(waiting)} names wait to be changed or removed at the next start, the"
             says += f" first is {waiting[0]}."
-            yield finding(FindingId.RENAMES_PENDING, Severity.NOTE, says, self._hive_place())
+            yield nt_finding(FindingId.RENAMES_PENDING, Severity.NOTE, says, self._hive_place())
         path = self._start.path(_HALF_DONE)
         half_done = self._start.environment.find(self._start.volume, path)
         if half_done is not None:
             says = f"An update was not brought to its end: {half_done.path} lists what is left."
             where = Where(path=half_done.path)
-            yield finding(FindingId.UPDATE_UNFINISHED, Severity.WARNING, says, where)
+            yield nt_finding(FindingId.UPDATE_UNFINISHED, Severity.WARNING, says, where)
 
     def _before(self) -> Iterator[Finding]:
         """Programs that run before the session; one that is missing is passed over."""
@@ -163,7 +162,7 @@ class SessionChecks:
             if self._start.environment.find(self._start.volume, path) is None:
                 says = f"{path}, which runs before the session, is not there."
                 missing = FindingId.SESSION_PROGRAM_MISSING
-                yield finding(missing, Severity.WARNING, says, Where(path=path))
+                yield nt_finding(missing, Severity.WARNING, says, Where(path=path))
 
     def _dumps(self) -> Iterator[Finding]:
         key = self._settings.control_set.path("Control", "CrashControl")
@@ -176,7 +175,7 @@ class SessionChecks:
             why = "there is no page file to write it into"
         if why:
             says = f"No record is written at a stop: {why}."
-            yield finding(FindingId.DUMPS_OFF, Severity.NOTE, says, self._hive_place())
+            yield nt_finding(FindingId.DUMPS_OFF, Severity.NOTE, says, self._hive_place())
 
     def _services(self) -> Iterator[Finding]:
         """Services that begin with the session and whose program is gone."""
@@ -192,10 +191,10 @@ class SessionChecks:
         if gone:
             shown = ", ".join(f"{driver.name} ({driver.path})" for driver in gone[:_SHOWN])
             says = f"{len(gone)} services that begin with the session have no program: {shown}."
-            yield finding(FindingId.SERVICE_MISSING, Severity.WARNING, says, self._hive_place())
+            yield nt_finding(FindingId.SERVICE_MISSING, Severity.WARNING, says, self._hive_place())
 
     def _failed(self, kind: FindingId, says: str, where: Where, then: Link) -> CheckResult:
-        return failed(finding(kind, Severity.FATAL, says, where, phase=Phase.SESSION), then)
+        return failed(nt_finding(kind, Severity.FATAL, says, where, phase=Phase.SESSION), then)
 
     def _hive_place(self) -> Where:
         return Where(path=self._start.path(f"{_CONFIG}/system"))

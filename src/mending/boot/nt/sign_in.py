@@ -10,9 +10,9 @@ from collections.abc import Iterator
 
 import msgspec
 
-from mending.boot.chain import CheckResult, failed, finding, not_checked, not_followed, passed
+from mending.boot.chain import CheckResult, failed, not_checked, not_followed, passed
 from mending.boot.nt.letters import is_elsewhere, letter_fault, letters_of
-from mending.boot.nt.start import NtSettings, read_program
+from mending.boot.nt.start import NtSettings, nt_finding, read_program
 from mending.disk.hives import Hive, Key
 from mending.formats.nt.hive_cells import DamagedHiveError
 from mending.knowledge.families import nt_names
@@ -46,7 +46,7 @@ class SignInChecks:
         """Are its programs there, and does each account find its files?"""
         if self._software is None:
             says = "What runs at a sign-in is not read: the hive that tells it cannot be used."
-            return not_checked(finding(_UNREAD, Severity.NOTE, says, self._where))
+            return not_checked(nt_finding(_UNREAD, Severity.NOTE, says, self._where))
         try:
             names, current = nt_names().sign_in, current_version(self._software)
             self._letters = letters_of(self._settings, current)
@@ -62,7 +62,7 @@ class SignInChecks:
             ]
         except DamagedHiveError as error:
             says = f"What runs at a sign-in was not read: {error.says}"
-            return not_checked(finding(_UNREAD, Severity.NOTE, says, self._where))
+            return not_checked(nt_finding(_UNREAD, Severity.NOTE, says, self._where))
         fatal = [each for each in findings if each.severity is Severity.FATAL]
         if fatal:
             rest = [each for each in findings if each is not fatal[0]]
@@ -84,7 +84,7 @@ class SignInChecks:
             if not listed:
                 says = f"The settings name no program for {value} at a sign-in."
                 missing = FindingId.SIGN_IN_PROGRAM_MISSING
-                yield finding(missing, Severity.WARNING, says, self._where)
+                yield nt_finding(missing, Severity.WARNING, says, self._where)
             for rank, line in enumerate(listed):
                 yield from self._program(value, line, rank)
 
@@ -92,12 +92,12 @@ class SignInChecks:
         if rank:
             says = f"A further program runs at every sign-in ({value}): {line}."
             added = FindingId.SIGN_IN_PROGRAM_ADDED
-            yield finding(added, Severity.WARNING, says, self._where)
+            yield nt_finding(added, Severity.WARNING, says, self._where)
         if is_elsewhere(self._letters, line):
             says = (
                 f"{line}, which runs at a sign-in ({value}), is on a volume that is not looked at."
             )
-            yield finding(_UNREAD, Severity.NOTE, says, self._where)
+            yield nt_finding(_UNREAD, Severity.NOTE, says, self._where)
             return
         places = self._places(line)
         programs = [found for path in places if (found := read_program(self._start, path))]
@@ -105,15 +105,15 @@ class SignInChecks:
         if not programs:
             says = f"{line}, which the settings name for a sign-in ({value}), is not there."
             missing = FindingId.SIGN_IN_PROGRAM_MISSING
-            yield finding(missing, severity, says, Where(path=places[0]))
+            yield nt_finding(missing, severity, says, Where(path=places[0]))
         elif programs[0].unread:
             says = f"{programs[0].path}, which runs at a sign-in, was not checked:"
             says += f" {programs[0].unread}."
-            yield finding(_UNREAD, Severity.NOTE, says, programs[0].where)
+            yield nt_finding(_UNREAD, Severity.NOTE, says, programs[0].where)
         elif programs[0].why:
             says = f"{programs[0].path}, which runs at a sign-in, cannot run: {programs[0].why}."
             damaged = FindingId.SIGN_IN_PROGRAM_DAMAGED
-            yield finding(damaged, severity, says, programs[0].where)
+            yield nt_finding(damaged, severity, says, programs[0].where)
 
     def _places(self, line: str) -> list[str]:
         """Where the program of a line may be, as paths of the system's volume."""
@@ -134,12 +134,14 @@ class SignInChecks:
                 says = f"The settings of an account were set aside ({row.name}): it is given an"
                 says += f" empty desktop instead of {folder}."
                 aside = FindingId.PROFILE_SET_ASIDE
-                yield finding(aside, Severity.WARNING, says, self._where)
+                yield nt_finding(aside, Severity.WARNING, says, self._where)
                 continue
             hive = f"{folder}/{nt_names().sign_in.profile_hive}"
             if environment.find(volume, hive) is None:
                 says = f"The account of {folder} has no settings there ({hive} is missing)."
-                yield finding(FindingId.PROFILE_MISSING, Severity.WARNING, says, Where(path=hive))
+                yield nt_finding(
+                    FindingId.PROFILE_MISSING, Severity.WARNING, says, Where(path=hive)
+                )
 
     def _folder(self, written: str) -> str:
         path, is_whole = self._start.located(written)
@@ -152,7 +154,7 @@ class SignInChecks:
         free = info.bytes - info.used
         if free < min(_LEAST_FREE, info.bytes // 50):
             says = f"The system's volume has only {free} bytes left of {info.bytes}."
-            yield finding(FindingId.ROOT_FULL, Severity.WARNING, says)
+            yield nt_finding(FindingId.ROOT_FULL, Severity.WARNING, says)
 
 
 def current_version(software: Hive | None) -> Key | None:

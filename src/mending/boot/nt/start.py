@@ -5,12 +5,22 @@ from collections.abc import Collection
 
 import msgspec
 
-from mending.boot.chain import BootEnvironment, OutOfReachError
+from mending.boot.chain import NOWHERE, BootEnvironment, OutOfReachError, finding
 from mending.disk.hives import Hive, Key
 from mending.disk.volume import Volume
 from mending.formats.executable import pe, pe_tables, signatures
 from mending.knowledge.families import nt_names
-from mending.model import InputError, Where, Window
+from mending.model import (
+    FINDINGS,
+    Finding,
+    FindingId,
+    InputError,
+    Phase,
+    RepairId,
+    Severity,
+    Where,
+    Window,
+)
 
 _PROGRAM_BYTES = 64 * 1024 * 1024
 """Longest program that is read whole; kernels have some twelve MiB."""
@@ -18,6 +28,22 @@ _ALL_BYTES = 256 * 1024 * 1024
 """Bytes of all programs that are read of one system; real ones need some sixty MiB."""
 _PROGRAM_END = re.compile(r"\.(exe|sys|com|dll)(?=\s|$)", re.IGNORECASE)
 _MACHINES = {0x14C: "32-bit PCs", 0x8664: "64-bit PCs", 0xAA64: "64-bit ARM", 0x1C4: "32-bit ARM"}
+_ONLY_WHERE_FATAL = {RepairId.DRIVER_OFF}
+"""Repairs that change what a start gets on without are not offered for its sake."""
+
+
+def nt_finding(
+    kind: FindingId,
+    severity: Severity,
+    says: str,
+    where: Where = NOWHERE,
+    phase: Phase | None = None,
+) -> Finding:
+    """A finding of this family, with every repair of its row."""
+    repairs = FINDINGS[kind].repairs
+    if severity is not Severity.FATAL:
+        repairs = tuple(each for each in repairs if each not in _ONLY_WHERE_FATAL)
+    return finding(kind, severity, says, where, repairs, phase)
 
 
 class Shared:
@@ -141,10 +167,11 @@ def read_program(start: NtStart, path: str) -> Program | None:
         data = environment.read(start.volume, path, _PROGRAM_BYTES)
     except (OutOfReachError, InputError) as error:
         return Program(path, unread=str(error))
-    return _judged(found.path, data, start.machine)
+    return judge_program(found.path, data, start.machine)
 
 
-def _judged(path: str, data: bytes, machine: int) -> Program:
+def judge_program(path: str, data: bytes, machine: int) -> Program:
+    """A program by its bytes. Args: machine: what it must be made for; 0 for any."""
     if not data:
         return Program(path, why="it is empty")
     reading = pe.read_program(Window(data))

@@ -7,9 +7,12 @@ then the manager looks for one that is not there.
 
 import uuid
 
+import msgspec
+
 from mending.boot.chain import BootEnvironment
 from mending.disk.volume import Volume
 from mending.formats.nt.boot_store import StoreDevice
+from mending.knowledge.families import nt_names
 
 
 class StoreVolumes:
@@ -51,7 +54,7 @@ class StoreVolumes:
             return False
         if self._of_disk(device)[0] is not None:
             return False
-        here = device.disk == self._disk_identity()
+        here = device.disk == self.disk_identity()
         return here or any(_is_at(volume, device) for volume in self._in_table())
 
     def _volumes(self) -> list[Volume]:
@@ -68,15 +71,16 @@ class StoreVolumes:
 
     def _of_disk(self, device: StoreDevice) -> tuple[Volume | None, str]:
         for volume in self._in_table():
-            if _is_at(volume, device) and self._disk_identity() == device.disk:
+            if _is_at(volume, device) and self.disk_identity() == device.disk:
                 return self._environment.inside(volume), ""
         by_guid = device.offset < 0
         at = device.partition if by_guid else f"at byte {device.offset}"
         name = f"{'' if by_guid else 'the '}partition {at}"
-        ours = self._disk_identity() or "none"
+        ours = self.disk_identity() or "none"
         return None, f"{name} of disk {device.disk}, which is not on this one ({ours})"
 
-    def _disk_identity(self) -> str:
+    def disk_identity(self) -> str:
+        """How a device names this disk; empty where it has no identity."""
         disk = self._environment.disk
         if disk is None:
             return ""
@@ -85,6 +89,48 @@ class StoreVolumes:
             return str(uuid.UUID(bytes_le=believed.header.disk_guid))
         reading = disk.mbr
         return f"{reading.record.fields.disk_signature:08x}" if reading is not None else ""
+
+
+class StorePlace(msgspec.Struct, frozen=True):
+    """Where a boot configuration is, or would be looked for."""
+
+    volume: Volume
+    path: str
+
+
+def store_places(environment: BootEnvironment) -> list[StorePlace]:
+    """The boot configurations that are there: beside what boot code loads on the active volume, and
+    two folders down on an ESP.
+
+    Raises:
+        OutOfReachError: files of a volume cannot be read.
+    """
+    names, found = nt_names().store, list[StorePlace]()
+    for volume in environment.volumes:
+        if volume.active and not volume.extended and volume.kind.is_readable:
+            file = environment.find(volume, names.beside_code)
+            found += [StorePlace(volume, file.path)] if file is not None else []
+        if volume.efi or volume.kind.is_fat:
+            paths = stores_on(environment, volume)
+            found += [StorePlace(volume, path) for path in paths]
+    return found
+
+
+def stores_on(environment: BootEnvironment, volume: Volume) -> list[str]:
+    """Files named like a store, two folders down below the top one of an ESP.
+
+    Raises:
+        OutOfReachError
+    """
+    name, top = nt_names().store.beside_loader, environment.find(volume, "EFI")
+    files = environment.files(volume)
+    makers = files.listing(top.path) if top is not None and top.is_folder else []
+    folders = [maker.path for maker in makers if maker.is_folder]
+    folders += [
+        below.path for path in folders[:16] for below in files.listing(path) if below.is_folder
+    ]
+    found = [file for path in folders[:64] if (file := files.find(f"{path}/{name}"))]
+    return [file.path for file in found if not file.is_folder]
 
 
 def _is_at(volume: Volume, device: StoreDevice) -> bool:

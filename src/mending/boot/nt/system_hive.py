@@ -14,7 +14,6 @@ from mending.boot.chain import (
     Link,
     doubtful,
     failed,
-    finding,
     not_checked,
     not_followed,
     passed,
@@ -22,7 +21,7 @@ from mending.boot.chain import (
 from mending.boot.nt.drivers import DriverChecks
 from mending.boot.nt.hive_copies import copies_beside
 from mending.boot.nt.replayed_hive import replayed_hive, told
-from mending.boot.nt.start import NtSettings, NtStart
+from mending.boot.nt.start import NtSettings, NtStart, nt_finding
 from mending.disk.hives import Hive, Key, Replayed
 from mending.formats.nt.hive_cells import DamagedHiveError
 from mending.model import Finding, FindingId, InputError, Phase, Problem, Severity, Where
@@ -46,7 +45,7 @@ class HiveChecks:
         self._name = found.path if found is not None else self._path
         if found is not None and found.bytes > HIVE_BYTES:
             says = f"{self._name} has {found.bytes} bytes, more than are read."
-            return not_checked(finding(_UNREAD, Severity.NOTE, says, self._where()))
+            return not_checked(nt_finding(_UNREAD, Severity.NOTE, says, self._where()))
         hive, after, why = replayed_hive(self._environment, self._volume, self._path)
         if hive is None:
             return self._damaged(why, Hive(after.data).check() if len(after.data) >= 512 else ())
@@ -61,7 +60,7 @@ class HiveChecks:
     def _damaged(self, why: str, problems: Sequence[Problem]) -> CheckResult:
         says = f"The system hive {self._name} cannot be used: {why}."
         where = self._at(problems[0]) if problems else self._where()
-        fault = finding(FindingId.HIVE_DAMAGED, Severity.FATAL, says, where)
+        fault = nt_finding(FindingId.HIVE_DAMAGED, Severity.FATAL, says, where)
         return failed(fault).with_findings(*self._copies())
 
     def _no_control_set(self, hive: Hive) -> CheckResult:
@@ -73,7 +72,7 @@ class HiveChecks:
             f"The system hive {self._name} selects {wanted}, which is not in it or has no settings;"
             f" it holds {names or 'none'}."
         )
-        fault = finding(FindingId.CONTROL_SET_MISSING, Severity.FATAL, says, self._where())
+        fault = nt_finding(FindingId.CONTROL_SET_MISSING, Severity.FATAL, says, self._where())
         return failed(fault).with_findings(*self._copies())
 
     def _copies(self) -> list[Finding]:
@@ -83,13 +82,13 @@ class HiveChecks:
             where = Where(path=copies.folder)
             if copies.why_not:
                 says = f"The copies of hives in {copies.folder} are no whole set: {copies.why_not}."
-                found.append(finding(FindingId.HIVE_COPIES_UNFIT, Severity.NOTE, says, where))
+                found.append(nt_finding(FindingId.HIVE_COPIES_UNFIT, Severity.NOTE, says, where))
             else:
                 says = (
                     f"A whole set of copies of the hives lies in {copies.folder}, written"
                     f" {copies.written or 'at an unknown time'}."
                 )
-                found.append(finding(FindingId.HIVE_COPIES_WHOLE, Severity.NOTE, says, where))
+                found.append(nt_finding(FindingId.HIVE_COPIES_WHOLE, Severity.NOTE, says, where))
         return found
 
     def _judged(self, after: Replayed, hive: Hive, selected: Key) -> CheckResult:
@@ -102,14 +101,14 @@ class HiveChecks:
             )
             where = self._at(deeper[0])
             damaged = FindingId.HIVE_DAMAGED_INSIDE
-            return doubtful(finding(damaged, Severity.WARNING, says, where), then)
+            return doubtful(nt_finding(damaged, Severity.WARNING, says, where), then)
         if not after.is_whole:
             says = (
                 f"The last write to the system hive {self._name} was cut off, and no log beside it"
                 " finishes that."
             )
             unfinished = FindingId.HIVE_UNFINISHED
-            return doubtful(finding(unfinished, Severity.WARNING, says, self._where()), then)
+            return doubtful(nt_finding(unfinished, Severity.WARNING, says, self._where()), then)
         logs = f", {after.applied} writes of its logs included" if after.applied else ""
         says = f"The system hive {self._name} is whole{logs}; it selects {selected.name}."
         return passed(Phase.LOADER, says, self._where(), then)

@@ -11,6 +11,7 @@ from mending.boot.settings.difference import (
 )
 from mending.boot.settings.hive_set import HiveSet, hive_set_of, one_hive
 from mending.boot.settings.listing import Setting, listed
+from mending.boot.settings.losses import losses_of
 
 __all__ = [
     "CHANGES",
@@ -22,5 +23,6 @@ __all__ = [
     "compared",
     "hive_set_of",
     "listed",
+    "losses_of",
     "one_hive",
 ]

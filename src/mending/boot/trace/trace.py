@@ -29,6 +29,7 @@ from mending.source import Target, as_disk, as_tree
 
 if TYPE_CHECKING:
     from mending.boot.uefi import BootOptions
+    from mending.disk.locked import KeyRing
 
 _TABLE_FINDINGS = {
     "flag-odd": FindingId.TABLE_FLAG_ODD,
@@ -47,11 +48,11 @@ _TABLE_FINDINGS = {
 """What problems of an MBR and of its EBR chain are called."""
 
 
-def open_environment(target: Target, secret: bytes | None = None) -> BootEnvironment:
+def open_environment(target: Target, keys: "KeyRing | None" = None) -> BootEnvironment:
     """What checks and repairs look at on a target; a disk is surveyed.
 
     Args:
-        secret: a passphrase, or the bytes of a key file, that opens locked volumes.
+        keys: what opens locked volumes.
 
     Raises:
         InputError: this is no disk, or holds no installed system, or it went away; the key opens
@@ -60,25 +61,29 @@ def open_environment(target: Target, secret: bytes | None = None) -> BootEnviron
     """
     tree = as_tree(target)
     if tree is None:
-        return DiskEnvironment(survey(as_disk(target)), secret)
-    if secret is not None:
+        return DiskEnvironment(survey(as_disk(target)), keys)
+    if keys is not None:
         raise UsageError("A mounted tree is unlocked already.", "Leave the key out.")
     return TreeEnvironment(tree)
 
 
 def trace_target(
-    target: Target, firmware: str | None = None, options: "BootOptions | None" = None
+    target: Target,
+    firmware: str | None = None,
+    options: "BootOptions | None" = None,
+    keys: "KeyRing | None" = None,
 ) -> Trace:
     """Which phase of starting fails on a disk or in a mounted tree, check by check. Reads only.
 
     Args:
         firmware: `bios` or `uefi` where it is known; else the disk decides.
         options: what UEFI firmware remembers, where that is known.
+        keys: what opens locked volumes.
 
     Raises:
         InputError: as `open_environment`.
     """
-    return trace_environment(target, open_environment(target), firmware, options)
+    return trace_environment(target, open_environment(target, keys), firmware, options)
 
 
 def trace_environment(

@@ -1,5 +1,8 @@
 """A sound loader that could stand in the fallback place."""
 
+import re
+from collections.abc import Iterator
+
 import msgspec
 
 from mending.boot.chain import BootEnvironment, OutOfReachError
@@ -7,9 +10,11 @@ from mending.boot.grub import GrubChecks
 from mending.boot.systemd_boot import MARK, EntryChecks
 from mending.boot.uefi.loader_files import FALLBACK_FOLDER, efi_volumes
 from mending.boot.uefi.loaders import PLATFORM, chained
+from mending.disk.files import FilesUnavailableError
 from mending.disk.volume import Volume
 from mending.formats.bootloader import grub_image
 from mending.formats.executable import pe
+from mending.knowledge.families import nt_names
 from mending.model import PhaseState, Window
 
 _KEPT = (
@@ -17,6 +22,7 @@ _KEPT = (
     "usr/lib/grub/x86_64-efi/monolithic/grubx64.efi",
 )
 """Where installed systems keep their boot managers."""
+_WIDE = re.compile(rb"(?:[\x21-\x7e]\0){6,120}")
 
 
 class SpareLoader(msgspec.Struct, frozen=True):
@@ -26,6 +32,7 @@ class SpareLoader(msgspec.Struct, frozen=True):
         home: the EFI system partition that it would go to.
         volume: where it is now.
         machine: its machine type.
+        own_path: where it goes beside the fallback place; empty where it needs no other.
     """
 
     home: Volume
@@ -33,6 +40,7 @@ class SpareLoader(msgspec.Struct, frozen=True):
     path: str
     machine: int
     data: bytes
+    own_path: str = ""
 
 
 def fallback_name(machine: int) -> str:
@@ -60,11 +68,45 @@ def spare_loader(environment: BootEnvironment) -> SpareLoader | None:
         if volume.kind.is_readable and not volume.kind.is_fat
     ]
     places += [(volume, path) for path in _KEPT for volume in others]
+    places += list(_kept_by_nt(environment))
     for volume, path in places:
         spare = _spare(environment, home.volume, volume, path)
         if spare is not None:
             return spare
     return None
+
+
+def _kept_by_nt(environment: BootEnvironment) -> Iterator[tuple[Volume, str]]:
+    """The managers that systems of the nt family keep in folders of their own."""
+    for volume in environment.volumes:
+        if volume.extended:
+            continue
+        for system in environment.contents(volume).systems:
+            if system.family != "nt":
+                continue
+            folder = f"{system.title.rstrip('/')}/{nt_names().manager.efi_folder}"
+            try:
+                home = environment.find(volume, folder)
+                inside = environment.files(volume).listing(home.path) if home is not None else []
+            except (OutOfReachError, FilesUnavailableError):
+                continue
+            yield from (
+                (volume, file.path)
+                for file in inside
+                if file.path.lower().endswith(".efi") and not file.is_folder
+            )
+
+
+def _own_folder(data: bytes) -> str:
+    """The folder on the ESP that a manager of the nt family belongs to: that of the boot
+    configuration whose path it carries. Empty where it carries none.
+    """
+    name = nt_names().store.beside_loader
+    for match in _WIDE.finditer(data):
+        text = match.group().decode("utf-16-le").replace("\\", "/")
+        if text.lower().startswith("/efi/") and text.lower().endswith(f"/{name}"):
+            return text.rpartition("/")[0]
+    return ""
 
 
 def _spare(
@@ -83,9 +125,11 @@ def _spare(
     reading = pe.read(Window(data))
     if reading.problems or reading.record.machine not in pe.FALLBACK_MACHINES.values():
         return None
-    if not _finds_its_entries(environment, home, data):
+    folder = _own_folder(data) if volume != home else ""
+    if not folder and not _finds_its_entries(environment, home, data):
         return None
-    return SpareLoader(home, volume, found.path, reading.record.machine, data)
+    own_path = f"{folder}/{found.path.rpartition('/')[2]}" if folder else ""
+    return SpareLoader(home, volume, found.path, reading.record.machine, data, own_path)
 
 
 def _finds_its_entries(environment: BootEnvironment, home: Volume, data: bytes) -> bool:

@@ -72,6 +72,11 @@ _FAULTS = {
     ),
 }
 """What each problem of a volume is called, and in which words."""
+_FILE_TABLE = {
+    FindingId.FILE_TABLE_DAMAGED,
+    FindingId.FILE_TABLE_MIRROR_DAMAGED,
+    FindingId.FILE_TABLE_MIRROR_DIFFERS,
+}
 _PHASES = {"system-partition": Phase.BOOT_RECORD, "system": Phase.KERNEL, "unknown": Phase.KERNEL}
 _NEAR = 1 << 20
 """Bytes; farther off it would be another volume."""
@@ -127,6 +132,8 @@ def _fault(inside: Contents, problem: Problem) -> Finding:
         repairs = (RepairId.FAT_MIRROR,)
     if kind is FindingId.SUPERBLOCK_CHECKSUM:
         repairs = (RepairId.SUPERBLOCK,)
+    if kind in _FILE_TABLE:
+        repairs = (RepairId.NTFS_MIRROR,)
     phase = _PHASES.get(inside.role, Phase.SESSION)
     return finding(kind, Severity.WARNING, says, where, repairs, phase=phase)
 

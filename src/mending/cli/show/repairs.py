@@ -39,6 +39,7 @@ def show_mend(result: MendResult) -> RenderableType:
     after = _state(result.after, result.failing_after)
     outcome = "magenta" if result.failing_after else "green"
     ends: list[tuple[object, ...]] = [
+        ("known right:", text(result.proof, "dim")),
         ("trace before:", before),
         ("trace after:", text(after, outcome)),
     ]

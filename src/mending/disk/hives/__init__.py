@@ -4,7 +4,7 @@ from mending.disk.hives.changed import changed_places
 from mending.disk.hives.editor import HiveEditor, new_hive
 from mending.disk.hives.hive import Hive, Key, walk
 from mending.disk.hives.places import control_set, current_versions
-from mending.disk.hives.replay import Replayed, replayed
+from mending.disk.hives.replay import Replayed, newest_of, replayed
 
 __all__ = [
     "Hive",
@@ -15,6 +15,7 @@ __all__ = [
     "control_set",
     "current_versions",
     "new_hive",
+    "newest_of",
     "replayed",
     "walk",
 ]

@@ -9,7 +9,7 @@ over it. Source: the public registry file format specification.
 import struct
 
 from mending.disk.hives.cell_space import CellSpace
-from mending.disk.hives.hive import Hive, Key
+from mending.disk.hives.hive import Hive, Key, walk
 from mending.disk.hives.key_lists import KeyLists
 from mending.disk.hives.new_cells import (
     ROOT_FLAGS,
@@ -44,11 +44,15 @@ class HiveEditor:
     Args:
         data: the whole file, its logs laid in.
 
+    Attributes:
+        touched: what may be otherwise than before, as `changed_places` tells it.
+
     Raises:
         InputError: it is shorter than a base block.
     """
 
     def __init__(self, data: bytes) -> None:
+        self.touched: set[tuple[str, str | None]] = set()
         self._space = CellSpace(data)
         self._seen: tuple[bytearray, Hive] | None = None
         self._lists = KeyLists(self._space, lambda: self.hive)
@@ -69,6 +73,9 @@ class HiveEditor:
         """
         key = self._key(path)
         found = self._found(key, name)
+        if found is not None and (found[1].type, self.hive.data(found[1])) == (kind, data):
+            return
+        self._touch(path, name)
         if found is None:
             self._add_value(key, name, kind, data)
         else:
@@ -82,6 +89,7 @@ class HiveEditor:
         found = self._found(key, name)
         if found is None:
             raise InputError(f"The key {path} has no value {name!r}.")
+        self._touch(path, found[1].name)
         rows = [at for at in key.value_cells() if at != found[0]]
         self._drop_value(*found)
         self._list_values(key, rows)
@@ -91,6 +99,7 @@ class HiveEditor:
         parts = [part for part in path.split("\\") if part]
         for depth in range(1, len(parts) + 1):
             if self.hive.find("\\".join(parts[:depth])) is None:
+                self._touch("\\".join(parts[:depth]), None)
                 self._add_key(self._key("\\".join(parts[: depth - 1])), parts[depth - 1])
 
     def remove_key(self, path: str) -> None:
@@ -99,6 +108,10 @@ class HiveEditor:
         above = path.rstrip("\\").rpartition("\\")[0]
         if key.at == self.hive.root.at:
             raise InputError("The root of a hive cannot be taken out.")
+        for below, inside in walk(key):
+            self._touch(f"{path}{below}", None)
+            for value in inside.values():
+                self._touch(f"{path}{below}", value.name)
         self._lists.remove(self._key(above), key.at)
         self._drop_key(key, 0)
 
@@ -117,6 +130,10 @@ class HiveEditor:
         total = hive_base.checksum(bytes(data[: hive_base.HEAD_BYTES]))
         struct.pack_into("<I", data, base["checksum"].offset, total)
         return bytes(data)
+
+    def _touch(self, path: str, name: str | None) -> None:
+        place = "".join(f"\\{part}" for part in path.split("\\") if part)
+        self.touched.add((place.casefold(), None if name is None else name.casefold()))
 
     def _key(self, path: str) -> Key:
         key = self.hive.find(path)

@@ -72,6 +72,15 @@ def replayed(hive: bytes, logs: Sequence[bytes]) -> Replayed:
     return Replayed(bytes(data), applied, True, tuple(problems))
 
 
+def newest_of(logs: Sequence[bytes]) -> int:
+    """The number of the last write that logs tell of, whether it can be used or not."""
+    newest = 0
+    for head, changes in _sound_logs(logs, []):
+        numbers = [change.sequence or 0 for change in changes]
+        newest = max(newest, head.first, head.second, *numbers)
+    return newest
+
+
 def _sound_logs(
     logs: Sequence[bytes], problems: list[Problem]
 ) -> list[tuple[HiveBase, list[hive_log.LogEntry]]]:

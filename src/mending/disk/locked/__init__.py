@@ -3,13 +3,19 @@ lives in the view alone.
 """
 
 from mending.disk.locked.fve_unlocking import FveVolume, unlock_fve
-from mending.disk.locked.unlocked_volumes import KeyRing, volumes_of, with_unlocked_volumes
+from mending.disk.locked.unlocked_volumes import (
+    KeyRing,
+    key_ring,
+    volumes_of,
+    with_unlocked_volumes,
+)
 from mending.disk.locked.unlocking import LuksVolume, unlock_luks
 
 __all__ = [
     "FveVolume",
     "KeyRing",
     "LuksVolume",
+    "key_ring",
     "unlock_fve",
     "unlock_luks",
     "volumes_of",

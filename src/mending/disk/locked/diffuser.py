@@ -27,7 +27,7 @@ _SECOND = 0x80
 
 
 class DiffusedCipher:
-    """Decrypts whole sectors. Raises UsageError where the extra is missing.
+    """Decrypts and encrypts whole sectors. Raises UsageError where the extra is missing.
 
     Args:
         key: that of AES-CBC; `spread_key` that of the sector's key.
@@ -50,6 +50,16 @@ class DiffusedCipher:
         found: bytes = laid.tobytes()
         return found
 
+    def encrypt(self, data: bytes, first: int) -> bytes:
+        """The other way round, for the few sectors that a repair changes."""
+        np = load_numpy()
+        over = self._over(len(data) // self._sector, first)
+        laid = np.frombuffer(data, "<u4").reshape(len(over), -1, 8) ^ over[:, None, :]
+        words = laid.reshape(len(over), -1).T.copy()
+        for layer in (_BACKWARD, _FORWARD):
+            _do(words, layer)
+        return self._cbc.encrypt(words.T.tobytes(), first)
+
     def _over(self, count: int, first: int) -> "Words":
         """The key of each sector, shape (sectors, 8)."""
         np = load_numpy()
@@ -60,6 +70,17 @@ class DiffusedCipher:
         places[:, 1, 3] = _SECOND << 24
         found: Words = np.frombuffer(self._spread(places.tobytes()), "<u4").reshape(count, 8)
         return found
+
+
+def _do(words: "Words", layer: tuple[int, int, int, tuple[int, ...]]) -> None:
+    """Lay a layer over, in place: what `_undo` takes back, from the last word to the first."""
+    rounds, near, far, turns = layer
+    count = len(words)
+    for _ in range(rounds):
+        for at in reversed(range(count)):
+            one, two, turn = words[(at + near) % count], words[(at + far) % count], turns[at % 4]
+            turned_two = (two << turn) | (two >> (32 - turn)) if turn else two
+            words[at] -= one ^ turned_two
 
 
 def _undo(words: "Words", layer: tuple[int, int, int, tuple[int, ...]]) -> None:

@@ -20,7 +20,7 @@ from mending.disk.volume import Volume, fve_head
 from mending.formats.encryption import fve
 from mending.formats.encryption.chunk_maps import ChunkMap, MapDescription
 from mending.formats.encryption.fve import Entry, FveHead, Protector
-from mending.model import InputError, UsageError, load_extra
+from mending.model import InputError, RefusedError, UsageError, load_extra
 from mending.source import Source
 
 _ROUNDS = 1 << 20
@@ -67,6 +67,22 @@ class FveVolume(PlainVolume):
         elif any(at <= start < at + length for at, length in self._reserved):
             return bytes(end - start)
         return b"".join(self._decrypted(*part) for part in self._parts(start, end))
+
+    def _encrypted(self, first: int, plain: bytes) -> Iterator[tuple[int, bytes]]:
+        head = self._head
+        for start, end in self._runs(first, first + len(plain)):
+            piece, at = plain[start - first : end - first], start
+            own = head.version == 1 and start < _OLD_HEAD
+            if own or any(begin <= start < begin + size for begin, size in self._reserved):
+                if piece != self._piece(start, end):
+                    raise RefusedError("A place where the lock keeps its own head is not changed.")
+                continue
+            if start < head.moved[1]:
+                at = start + head.moved[0]
+            for low, high, encrypted in self._parts(at, at + len(piece)):
+                part = piece[low - at : high - at]
+                sealed = self._cipher.encrypt(part, low // self._unit) if encrypted else part
+                yield self._start + low, sealed
 
     def _decrypted(self, start: int, end: int, encrypted: bool) -> bytes:
         data = self._source.read(self._start + start, end - start).data

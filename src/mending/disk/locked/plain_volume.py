@@ -1,6 +1,7 @@
 """The plain bytes of an unlocked volume, whatever locked it."""
 
 from abc import ABC, abstractmethod
+from collections.abc import Iterator
 from copy import copy
 from typing import Self
 
@@ -32,6 +33,26 @@ class PlainVolume(ABC):
         if offset < 0 or first >= last:
             return b""
         return self._plain(first, last)[offset - first : offset - first + length]
+
+    def sealed(self, offset: int, data: bytes) -> Iterator[tuple[int, bytes, bytes]]:
+        """What plain bytes are on the disk: place there, bytes now, bytes afterwards, in whole
+        sectors.
+
+        Raises:
+            RefusedError: they are kept where the lock itself keeps something. ReadError.
+        """
+        sector = self._sector
+        first, last = offset // sector * sector, -(-(offset + len(data)) // sector) * sector
+        plain = bytearray(self._plain(first, last))
+        plain[offset - first : offset - first + len(data)] = data
+        for place, after in self._encrypted(first, bytes(plain)):
+            before = self._source.read(place, len(after)).data
+            if before != after:
+                yield place, before, after
+
+    @abstractmethod
+    def _encrypted(self, first: int, plain: bytes) -> Iterator[tuple[int, bytes]]:
+        """Whole sectors as they are kept on the disk: where, and what."""
 
     @abstractmethod
     def _plain(self, first: int, last: int) -> bytes:

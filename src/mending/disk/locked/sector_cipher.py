@@ -30,7 +30,7 @@ EXTRA = "unlock"
 
 
 class SectorCipher:
-    """Decrypts whole sectors.
+    """Decrypts and encrypts whole sectors.
 
     Args:
         cipher: as headers name it, such as `aes-xts-plain64`; `aes-cbc-place` is that of the nt
@@ -52,6 +52,7 @@ class SectorCipher:
         self._xts, self._sector, self._unit = mode == "xts", sector, unit
         data_key = key[:half] if self._xts else key
         self._blocks = turned(data_key, encrypt=False)
+        self._sealing = turned(data_key, encrypt=True)
         self._first = self._first_by(key[half:] if self._xts else data_key, cipher)
 
     def _first_by(self, key: bytes, cipher: str) -> Callable[[bytes], bytes]:
@@ -70,14 +71,8 @@ class SectorCipher:
     def decrypt(self, data: bytes, first: int) -> bytes:
         """Plain bytes of whole sectors. Args: first: number of the first one, in units."""
         np = load_numpy()
-        count, blocks = len(data) // self._sector, self._sector // _BLOCK
-        numbers = np.zeros((count, 2), "<u8")
-        numbers[:, 0] = first + np.arange(count, dtype=np.uint64) * (self._sector // self._unit)
-        if self._start == "plain":
-            numbers[:, 0] &= 0xFFFFFFFF
-        starts = np.frombuffer(self._first(numbers.tobytes()), "<u8").reshape(count, 2)
-        cut = data[: count * self._sector]
-        given = np.frombuffer(cut, "<u8").reshape(count, blocks, 2)
+        starts, given = self._laid_out(data, first)
+        blocks, cut = given.shape[1], given.tobytes()
         if self._xts:
             tweaks = _doubled(starts, blocks)
             plain = np.frombuffer(self._blocks((given ^ tweaks).tobytes()), "<u8")
@@ -85,6 +80,34 @@ class SectorCipher:
         before = np.concatenate((starts[:, None, :], given[:, :-1, :]), axis=1)
         plain = np.frombuffer(self._blocks(cut), "<u8").reshape(given.shape)
         return _bytes_of(plain ^ before)
+
+    def encrypt(self, data: bytes, first: int) -> bytes:
+        """The other way round, for the few sectors that a repair changes."""
+        np = load_numpy()
+        starts, given = self._laid_out(data, first)
+        if self._xts:
+            tweaks = _doubled(starts, given.shape[1])
+            sealed = np.frombuffer(self._sealing((given ^ tweaks).tobytes()), "<u8")
+            return _bytes_of(sealed.reshape(given.shape) ^ tweaks)
+        made, last = np.empty_like(given), starts
+        for number in range(given.shape[1]):  # each block hangs on the one before it
+            mixed = (given[:, number, :] ^ last).tobytes()
+            last = np.frombuffer(self._sealing(mixed), "<u8").reshape(last.shape)
+            made[:, number, :] = last
+        return _bytes_of(made)
+
+    def _laid_out(self, data: bytes, first: int) -> "tuple[Blocks, Blocks]":
+        """The first value of each sector, and the blocks of whole sectors."""
+        np = load_numpy()
+        count, blocks = len(data) // self._sector, self._sector // _BLOCK
+        numbers = np.zeros((count, 2), "<u8")
+        numbers[:, 0] = first + np.arange(count, dtype=np.uint64) * (self._sector // self._unit)
+        if self._start == "plain":
+            numbers[:, 0] &= 0xFFFFFFFF
+        starts: Blocks = np.frombuffer(self._first(numbers.tobytes()), "<u8").reshape(count, 2)
+        cut = data[: count * self._sector]
+        given: Blocks = np.frombuffer(cut, "<u8").reshape(count, blocks, 2)
+        return starts, given
 
 
 def _bytes_of(blocks: "Blocks") -> bytes:

@@ -59,6 +59,11 @@ class KeyRing:
         return self._opened[place]
 
 
+def key_ring(secret: bytes | None) -> KeyRing | None:
+    """What a key opens; None where there is none."""
+    return KeyRing(secret) if secret is not None else None
+
+
 def with_unlocked_volumes(
     source: Source, volumes: Sequence[Volume], keys: KeyRing
 ) -> tuple[Source, dict[int, Volume]]:
@@ -85,7 +90,7 @@ def with_unlocked_volumes(
             if not keys.is_empty:
                 raise
             continue  # it stays locked; what it says of itself is shown with it
-        offset, sector = viewed.add(plain.read), source.bytes_per_sector
+        offset, sector = viewed.add(plain.read, plain.sealed), source.bytes_per_sector
         count = SectorCount(plain.bytes // sector)
         inside = volume_at(viewed, Lba(offset // sector), count)
         found[volume.number] = msgspec.structs.replace(

@@ -35,6 +35,10 @@ class LuksVolume(PlainVolume):
         data = self._source.read(self._start + first, last - first).data
         return self._cipher.decrypt(data, self._first + first // _SECTOR)
 
+    def _encrypted(self, first: int, plain: bytes) -> Iterator[tuple[int, bytes]]:
+        sealed = self._cipher.encrypt(plain, self._first + first // _SECTOR)
+        yield self._start + first, sealed
+
 
 def unlock_luks(source: Source, volume: Volume, secret: bytes) -> LuksVolume:
     """A volume by one of its key slots.

@@ -16,6 +16,7 @@ from mending.disk.volume.info import (
     read_volume_info,
 )
 from mending.disk.volume.locks import fve_head, luks_head
+from mending.disk.volume.ntfs_info import FirstRecord, file_table_records
 from mending.disk.volume.volume import DEFAULT_TOP, Volume
 
 __all__ = [
@@ -24,9 +25,11 @@ __all__ = [
     "READABLE_DAMAGE",
     "SOUND_FAT",
     "BootSector",
+    "FirstRecord",
     "Volume",
     "copy_at",
     "fat_volume",
+    "file_table_records",
     "first_superblock_backup",
     "fve_head",
     "look_at_start",

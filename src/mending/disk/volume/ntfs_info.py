@@ -2,6 +2,9 @@
 mirror agrees.
 """
 
+import msgspec
+
+from mending.disk.volume.volume import Volume
 from mending.formats.filesystem import ntfs, ntfs_records
 from mending.formats.filesystem.ntfs_records import BITMAP, DATA, LOG, MIRRORED, VOLUME, FileRecord
 from mending.model import ByteOffset, InputError, Problem, Reading, VolumeInfo, VolumeState, Window
@@ -30,6 +33,30 @@ def read_ntfs_info(source: Source, volume: ntfs.NtfsVolume) -> VolumeInfo:
         problems=tuple(table.problems()),
         unchecked=unchecked,
     )
+
+
+class FirstRecord(msgspec.Struct, frozen=True):
+    """One copy of one of the first records.
+
+    Attributes:
+        sound: whether it can be read as a record.
+        stable: what of it the two copies have alike; empty where it is not sound.
+    """
+
+    offset: ByteOffset
+    data: bytes
+    sound: bool
+    stable: object
+
+
+def file_table_records(source: Source, volume: Volume) -> list[list[FirstRecord]]:
+    """The first records of the file table, each with its mirror behind it.
+
+    Raises:
+        InputError: a place cannot be read.
+    """
+    table = _Table(source, ntfs.read(source.read(volume.offset, ntfs.SIZE)).record)
+    return [[table.copy_of(copy, number) for copy in (0, 1)] for number in range(MIRRORED)]
 
 
 def _state(about: FileRecord | None, log_closed: bool | None) -> VolumeState:
@@ -91,6 +118,14 @@ class _Table:
             f"records {which} are {found}",
             "sound records",
         )
+
+    def copy_of(self, copy: int, number: int) -> FirstRecord:
+        """A record of the table (0) or of its mirror (1)."""
+        at = self._place(copy, number)
+        reading = self._record(copy, number)
+        sound = reading is not None and not reading.problems
+        stable = reading.record.stable if reading is not None and sound else ()
+        return FirstRecord(at, self._source.read(at, self._size).data, sound, stable)
 
     def used(self) -> int | None:
         """Bytes in use by the bitmap of clusters; None where that is damaged or long."""

@@ -92,5 +92,15 @@ def number(value: bytes) -> int:
     return int.from_bytes(value[:8], "little")
 
 
+def as_text(text: str) -> bytes:
+    """An element that is text, or names one object."""
+    return f"{text}\0".encode("utf-16-le", "replace")
+
+
+def as_texts(texts: list[str]) -> bytes:
+    """An element that is a list."""
+    return "".join(f"{text}\0" for text in [*texts, ""]).encode("utf-16-le", "replace")
+
+
 def _guid(raw: bytes) -> str:
     return str(uuid.UUID(bytes_le=raw))

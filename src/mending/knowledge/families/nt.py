@@ -14,9 +14,24 @@ class StoreNames(msgspec.Struct, frozen=True):
     beside_loader: str
 
 
-class KernelNames(msgspec.Struct, frozen=True):
-    """The kernel, its hardware layer, and where their libraries are."""
+class ManagerNames(msgspec.Struct, frozen=True):
+    """Where a system keeps its managers."""
 
+    efi_folder: str
+    bios_folder: str
+
+
+class LoaderNames(msgspec.Struct, frozen=True):
+    """The loader of a system, by firmware."""
+
+    bios: str
+    uefi: str
+
+
+class KernelNames(msgspec.Struct, frozen=True):
+    """The loaders, the kernel, its hardware layer, and where their libraries are."""
+
+    loaders: LoaderNames
     file: str
     hardware_layer: str
     library_folders: tuple[str, ...]
@@ -24,9 +39,13 @@ class KernelNames(msgspec.Struct, frozen=True):
 
 
 class DriverNames(msgspec.Struct, frozen=True):
-    """Where drivers are, how paths to the system's folder begin, and which groups reach disks."""
+    """Where drivers are, how paths to the system's folder begin, which groups reach disks, which of
+    them controllers, and without which nothing starts.
+    """
 
     folder: str
+    needed_groups: tuple[str, ...]
+    controller_groups: tuple[str, ...]
     system_root: tuple[str, ...]
     system_drive: tuple[str, ...]
     storage_groups: tuple[str, ...]
@@ -34,6 +53,12 @@ class DriverNames(msgspec.Struct, frozen=True):
 
 class CatalogueNames(msgspec.Struct, frozen=True):
     """Where lists of digests of the system's files are."""
+
+    folder: str
+
+
+class FileStoreNames(msgspec.Struct, frozen=True):
+    """Where copies of system files are."""
 
     folder: str
 
@@ -62,6 +87,8 @@ class SignInNames(msgspec.Struct, frozen=True):
     key: str
     programs: str
     shell: str
+    own_programs: str
+    own_shell: str
     profiles: str
     profile_hive: str
 
@@ -82,10 +109,12 @@ class NtNames(msgspec.Struct, frozen=True):
     """All of them."""
 
     store: StoreNames
+    manager: ManagerNames
     kernel: KernelNames
     drivers: DriverNames
     classes: tuple[ClassName, ...] = msgspec.field(name="class")
     catalogues: CatalogueNames
+    file_store: FileStoreNames
     session: SessionNames
     sign_in: SignInNames
     settings: tuple[Setting, ...] = msgspec.field(name="setting")

@@ -18,9 +18,21 @@ class RepairId(StrEnum):
     BOOT_SECTOR = "boot-sector"
     FAT_MIRROR = "fat-mirror"
     SUPERBLOCK = "superblock"
+    NTFS_MIRROR = "ntfs-mirror"
     BOOT_FILES = "boot-files"
-    BOOT_ENTRIES = "boot-entries"
+    HIVE_LOG = "hive-log"
+    HIVE_HEADER = "hive-header"
+    HIVE_SET = "hive-set"
+    CONTROL_SET = "control-set"
+    STORE_DEVICE = "store-device"
     FILE_RESTORE = "file-restore"
+    BOOT_ENTRIES = "boot-entries"
+    DRIVER_OFF = "driver-off"
+    DRIVER_START = "driver-start"
+    START_SETTING = "start-setting"
+    PENDING_DROP = "pending-drop"
+    SIGN_IN_PROGRAM = "sign-in-program"
+    DRIVE_LETTER = "drive-letter"
     ACTIVE_FLAG = "active-flag"
     BOOT_CODE = "boot-code"
     ROOT_NAME = "root-name"
@@ -38,11 +50,25 @@ class ActsOn(StrEnum):
     DISK_AND_TREE = "disk-and-tree"
 
 
+class Proof(StrEnum):
+    """How a repair was proved when it was made."""
+
+    RUN = "run by real boot code"
+    DESCRIPTION = "by description, read back by an independent reader"
+
+
 class RepairRow(msgspec.Struct, frozen=True):
-    """What holds for a repair. `step` is its step in the knowledge pack."""
+    """What holds for a repair.
+
+    Attributes:
+        step: its step in the knowledge pack.
+        proof: how we know that what it writes is right. No hive and no boot configuration that it
+            wrote was ever run by the system that it belongs to.
+    """
 
     acts_on: ActsOn
     step: str
+    proof: Proof = Proof.RUN
 
 
 REPAIRS: Mapping[RepairId, RepairRow] = {
@@ -61,5 +87,17 @@ REPAIRS: Mapping[RepairId, RepairRow] = {
     RepairId.MOUNT_OPTIONAL: RepairRow(ActsOn.DISK_AND_TREE, "make-mount-optional"),
     RepairId.DEFAULT_TARGET: RepairRow(ActsOn.DISK_AND_TREE, "set-default-target"),
     RepairId.UNIT_OFF: RepairRow(ActsOn.DISK_AND_TREE, "turn-unit-off"),
+    RepairId.HIVE_LOG: RepairRow(ActsOn.DISK, "lay-logs-in", Proof.DESCRIPTION),
+    RepairId.HIVE_HEADER: RepairRow(ActsOn.DISK, "rebuild-hive-head", Proof.DESCRIPTION),
+    RepairId.HIVE_SET: RepairRow(ActsOn.DISK, "put-hive-set-back", Proof.DESCRIPTION),
+    RepairId.CONTROL_SET: RepairRow(ActsOn.DISK, "choose-control-set", Proof.DESCRIPTION),
+    RepairId.STORE_DEVICE: RepairRow(ActsOn.DISK, "correct-store-devices", Proof.DESCRIPTION),
+    RepairId.DRIVER_OFF: RepairRow(ActsOn.DISK, "turn-start-driver-off", Proof.DESCRIPTION),
+    RepairId.DRIVER_START: RepairRow(ActsOn.DISK, "start-storage-driver", Proof.DESCRIPTION),
+    RepairId.START_SETTING: RepairRow(ActsOn.DISK, "set-next-start", Proof.DESCRIPTION),
+    RepairId.PENDING_DROP: RepairRow(ActsOn.DISK, "set-half-done-aside", Proof.DESCRIPTION),
+    RepairId.SIGN_IN_PROGRAM: RepairRow(ActsOn.DISK, "set-sign-in-right", Proof.DESCRIPTION),
+    RepairId.DRIVE_LETTER: RepairRow(ActsOn.DISK, "lead-letter-back", Proof.DESCRIPTION),
+    RepairId.NTFS_MIRROR: RepairRow(ActsOn.DISK, "copy-first-records", Proof.DESCRIPTION),
     RepairId.HEALTHY_PARTS: RepairRow(ActsOn.DISK, "put-healthy-parts-back"),
 }

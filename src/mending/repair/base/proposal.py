@@ -9,6 +9,7 @@ from mending.boot.chain import BootEnvironment, Trace
 from mending.boot.uefi import BootOptions
 from mending.disk.healthy import HealthyCopy
 from mending.disk.layout import Disk
+from mending.disk.locked import KeyRing
 from mending.model import Change, Finding, FindingId, Progress, RefusedError, RepairId
 
 
@@ -28,6 +29,12 @@ class MendSettings(msgspec.Struct, frozen=True):
         healthy: a healthy copy to take parts from.
         other_pc: it may be of another PC.
         whole_way: not only the parts of the phase that fails, but all up to it.
+        driver: the driver, service or filter that is meant.
+        hives: where the set of hives is that is put back: a folder of the system's volume, or the
+            number of a moment that the volume keeps.
+        system: number of the volume whose system is meant.
+        want: what the next start is to do.
+        keys: what opens locked volumes.
     """
 
     anyway: bool = False
@@ -41,6 +48,11 @@ class MendSettings(msgspec.Struct, frozen=True):
     healthy: HealthyCopy | None = None
     other_pc: bool = False
     whole_way: bool = False
+    driver: str = ""
+    hives: str = ""
+    system: int | None = None
+    want: str = ""
+    keys: KeyRing | None = None
 
 
 class Request(msgspec.Struct, frozen=True, kw_only=True):

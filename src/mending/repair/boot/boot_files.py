@@ -36,23 +36,27 @@ def propose(request: Request) -> Proposal:
         )
     check_awake(read_contents(disk.source, spare.home))
     path = fallback_name(spare.machine)
-    patches = _patches(request, spare.home, path, spare.data)
+    places = [path, *([spare.own_path] if spare.own_path else [])]
+    patches = _patches(request, spare.home, places, spare.data)
     says = (
-        f"Copies {spare.path} of volume {spare.volume.number} to {path} on volume"
+        f"Copies {spare.path} of volume {spare.volume.number} to {' and '.join(places)} on volume"
         f" {spare.home.number}."
     )
     answers = tuple(
         finding
         for finding in present
-        if finding.id != FindingId.EFI_LOADER_DAMAGED or (finding.where.path or "").upper() == path
+        if finding.id != FindingId.EFI_LOADER_DAMAGED
+        or (finding.where.path or "").upper() in map(str.upper, places)
     )
     return Proposal(repair=REPAIR, says=says, changes=patches, answers=answers)
 
 
-def _patches(request: Request, home: Volume, path: str, data: bytes) -> tuple[Patch, ...]:
+def _patches(request: Request, home: Volume, places: list[str], data: bytes) -> tuple[Patch, ...]:
+    path = places[0]
     try:
         writer = FatWriter(request.disk.source, home.offset)
-        writer.put(path, data)
+        for place in places:
+            writer.put(place, data)
         ranges = writer.ranges()
     except InputError as error:
         raise RefusedError(error.says, error.hint) from error

@@ -8,6 +8,7 @@ import msgspec
 from mending.boot.new_entry import only_linux_system
 from mending.boot.nt import StartFile, start_files
 from mending.boot.trace import open_environment
+from mending.disk.locked import key_ring
 from mending.disk.system import PackageFiles, sound_copies
 from mending.disk.volume import Volume
 from mending.model import Progress
@@ -67,7 +68,7 @@ def check_files(
         RefusedError: no system, or no package database that can be read here.
         FilesUnavailableError: damage hides the files.
     """
-    environment = open_environment(target, secret)
+    environment = open_environment(target, key_ring(secret))
     listed = start_files(environment, progress, every=every)
     if listed is not None:
         return _of_nt(target, *listed)

@@ -11,6 +11,7 @@ from mending.boot.trace import open_environment, trace_environment, trace_target
 from mending.disk.scan import DiskMap, lost_between
 from mending.model import (
     PHASES,
+    REPAIRS,
     Change,
     FileChange,
     Finding,
@@ -40,12 +41,14 @@ class WriteResult(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class MendResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="mend/1"):
-    """What a repair did, or would do where `done` is false. The maps are None where the table stays
-    as it is; `warning` is empty but where something beside the repair went wrong.
+    """What a repair did, or would do where `done` is false. `proof` is how we know that such
+    repairs are right. The maps are None where the table stays as it is; `warning` is empty but
+    where something beside the repair went wrong.
     """
 
     repair: str
     says: str
+    proof: str
     done: bool
     writes: tuple[WriteResult, ...]
     undo_point: str | None
@@ -86,6 +89,7 @@ class Preview(msgspec.Struct, frozen=True):
         return MendResult(
             repair=self.proposal.repair,
             says=self.proposal.says,
+            proof=REPAIRS[self.proposal.repair].proof,
             done=undo_point is not None,
             writes=tuple(_write_result(change) for change in self.proposal.changes),
             undo_point=undo_point,
@@ -105,7 +109,7 @@ def examine(target: Target, settings: MendSettings) -> Examined:
     Raises:
         InputError
     """
-    environment = open_environment(target)
+    environment = open_environment(target, settings.keys)
     trace = trace_environment(target, environment, settings.firmware, settings.boot_options)
     return Examined(target, environment, trace)
 
@@ -136,6 +140,8 @@ def _preview(
     repair: RepairId, before: Examined, settings: MendSettings, progress: Progress
 ) -> Preview:
     proposal = propose(repair, before.environment, before.trace, settings, progress)
+    changes = before.environment.on_disk(proposal.changes)
+    proposal = msgspec.structs.replace(proposal, changes=changes)
     after = examine(before.target.overlaid(proposal.changes), settings)
     fault = find_fault(before.trace, after.trace, proposal)
     if fault:
@@ -164,7 +170,7 @@ def carry_out(
     identifiers = dict.fromkeys(part for disk in disks for part in identifiers_of(disk))
     point = journal.write(target, proposal, identifiers, at)
     with journal.rolled_back(target, point, at, f"{proposal.repair} could not be proved"):
-        after = trace_target(target, settings.firmware, settings.boot_options)
+        after = trace_target(target, settings.firmware, settings.boot_options, settings.keys)
         fault = find_fault(planned.before.trace, after, proposal)
         if fault:
             raise RepairFailedError(fault)

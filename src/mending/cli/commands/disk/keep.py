@@ -8,6 +8,7 @@ from mending.app.keeping import keep
 from mending.app.targets import NamedTarget
 from mending.cli import options
 from mending.cli.host import this_host
+from mending.cli.secrets import given_secret
 from mending.cli.show.console import emit
 from mending.cli.show.copies.healthy import show_keep
 
@@ -22,9 +23,19 @@ from mending.cli.show.copies.healthy import show_keep
     help="Where the copy goes; else beside you, named after the target.",
 )
 @click.option("--anyway", is_flag=True, help="Also where the PC does not start.")
+@options.unlock
+@options.key_file
 @options.sector
 @options.as_json
-def command(target: str, out: Path | None, anyway: bool, sector: int | None, as_json: bool) -> None:
+def command(
+    target: str,
+    out: Path | None,
+    anyway: bool,
+    unlock: bool,
+    key_file: str | None,
+    sector: int | None,
+    as_json: bool,
+) -> None:
     """Save what starts a healthy PC in one file: tables, boot code, boot files, settings, sums.
 
     Later `mending mend TARGET --all --from FILE` takes sound parts from it, and `mending trace
@@ -33,5 +44,6 @@ def command(target: str, out: Path | None, anyway: bool, sector: int | None, as_
     host = this_host()
     named = NamedTarget(target, host)
     place = out or Path(f"{Path(target.rstrip('/')).stem or 'pc'}-healthy.zip")
-    result = keep(named, place, host.clock(), anyway=anyway, sector=sector)
+    secret = given_secret(unlock, key_file)
+    result = keep(named, place, host.clock(), anyway=anyway, sector=sector, secret=secret)
     emit(result, as_json, lambda kept: show_keep(kept, target))

@@ -1,15 +1,23 @@
 """`mending mend TARGET [REPAIR]`"""
 
 from pathlib import Path
+from typing import Any
 
 import click
 
-from mending.app.mending import carry_out_repair, carry_out_repairs, plan_repair, plan_repairs
+from mending.app.mending import (
+    carry_out_repair,
+    carry_out_repairs,
+    opened_keys,
+    plan_repair,
+    plan_repairs,
+)
 from mending.app.targets import NamedTarget
 from mending.cli import options
 from mending.cli.figures import draw, wanted_figure
 from mending.cli.host import interactive, this_host
 from mending.cli.progress import bar
+from mending.cli.secrets import given_secret
 from mending.cli.show.console import emit, say
 from mending.cli.show.repairs import maps_of, show_mend, show_mend_all
 from mending.disk.healthy import HealthyCopy, load_copy
@@ -48,7 +56,27 @@ from mending.repair.run import MendAllResult, MendResult, PlannedSequence, Previ
     " system, or packages.",
 )
 @click.option("--unit", default="", metavar="NAME", help="For unit-off: the unit to turn off.")
+@click.option(
+    "--driver", default="", metavar="NAME", help="The driver, service or filter that is meant."
+)
+@click.option(
+    "--hives",
+    default="",
+    metavar="PLACE",
+    help="For hive-set: a folder on the system's volume, or the number of an earlier moment of it.",
+)
+@click.option(
+    "--system", type=int, metavar="VOLUME", help="Which system is meant, by its volume's number."
+)
+@click.option(
+    "--want",
+    default="",
+    metavar="WHAT",
+    help="For start-setting: fewest-drivers, stop-stays, record-loaded, no-hybrid, usual.",
+)
 @click.option("--other-pc", is_flag=True, help="With --from FILE: it may be of another PC.")
+@options.unlock
+@options.key_file
 @options.firmware
 @options.variables
 @options.sector
@@ -60,18 +88,11 @@ def command(
     everything: bool,
     dry_run: bool,
     yes: bool,
-    anyway: bool,
-    key_at_hand: bool,
-    mount: bool,
-    replay: bool,
-    taken_from: Path | None,
-    unit: str,
-    other_pc: bool,
-    firmware: str | None,
     variables: str | None,
     sector: int | None,
     figure: str | None,
     as_json: bool,
+    **allowed: Any,
 ) -> None:
     """One offline repair: guards, what will be written, undo point, write, proof by a new trace.
 
@@ -79,22 +100,11 @@ def command(
     """
     if repair is not None and everything:
         raise UsageError("A repair and --all do not go together.")
-    if replay and not mount:
+    if allowed["replay"] and not allowed["mount"]:
         raise UsageError("--replay needs --mount.")
     path, host = wanted_figure(figure), this_host()
     found = NamedTarget(target, host, variables)
-    settings = MendSettings(
-        anyway=anyway,
-        key_at_hand=key_at_hand,
-        firmware=firmware or found.firmware,
-        boot_options=found.boot_options,
-        restore_from=taken_from if taken_from is not None and taken_from.is_dir() else None,
-        healthy=_healthy(taken_from),
-        unit=unit,
-        other_pc=other_pc,
-        mount=mount,
-        replay=replay,
-    )
+    settings = _settings(found, **allowed)
     planned: Preview | PlannedSequence
     with bar("searching") as progress:
         if repair is None:
@@ -114,6 +124,25 @@ def command(
     _show(result, target, as_json)
     steps = result.steps if isinstance(result, MendAllResult) else (result,)
     draw(path, [(f"{step.repair}: {name}", disk) for step in steps for name, disk in maps_of(step)])
+
+
+def _settings(
+    found: NamedTarget,
+    taken_from: Path | None,
+    unlock: bool,
+    key_file: str | None,
+    firmware: str | None,
+    **plain: Any,
+) -> MendSettings:
+    """What the options allow. Args: plain: those that are settings as they are."""
+    return MendSettings(
+        firmware=firmware or found.firmware,
+        boot_options=found.boot_options,
+        restore_from=taken_from if taken_from is not None and taken_from.is_dir() else None,
+        healthy=_healthy(taken_from),
+        keys=opened_keys(given_secret(unlock, key_file)),
+        **plain,
+    )
 
 
 def _healthy(taken_from: Path | None) -> HealthyCopy | None:

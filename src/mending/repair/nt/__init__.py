@@ -1,0 +1,1 @@
+"""Repairs of the settings of the nt family: its hives, and what starts with them."""
