@@ -13,7 +13,7 @@ from random import Random
 import pybde
 from cryptography.hazmat.primitives.ciphers import Cipher
 from cryptography.hazmat.primitives.ciphers.algorithms import AES
-from cryptography.hazmat.primitives.ciphers.modes import XTS
+from cryptography.hazmat.primitives.ciphers.modes import CBC, ECB, XTS
 
 from mending.disk.layout import survey
 from mending.disk.locked import fve_unlocking, unlock_fve
@@ -204,6 +204,49 @@ class Samples(Theirs):
                     unlock_fve(source, volume, None).read(0, 70_000)
 
 
+def lock(pc, name):
+    """Put the system's volume of a PC behind the head of a sample, encrypted here with the
+    sample's key.
+    """
+    data = sample(name)
+    first = fve.read_first(data)
+    block = bytearray(data[first.blocks[0] :][:1024])
+    size = int.from_bytes(block[8:10], "little") * 16
+    key = volume_key(data, PASSWORD if name != "suspended" else None)
+    with pc.path.open("rb") as disk:
+        disk.seek(SYSTEM_AT)
+        plain = disk.read(SYSTEM_BYTES)
+    free = plain.index(bytes(MIB), 4 * MIB) // 4096 * 4096 + 4096  # nothing lies there
+    places = [free, free + 0x20000, free + 0x40000]
+    moved = free + 0x60000
+    struct.pack_into("<Q", block, 16, SYSTEM_BYTES)
+    struct.pack_into("<4Q", block, 32, *places, moved)
+    block[size + 4 : size + 8] = zlib.crc32(block[:size]).to_bytes(4, "little")
+
+    def sealed(start, part):
+        return b"".join(
+            _sector(name, key, start // SECTOR + number, part[at : at + SECTOR])
+            for number, at in enumerate(range(0, len(part), SECTOR))
+        )
+
+    hidden = bytearray(sealed(0, plain))
+    hidden[moved : moved + 8192] = sealed(moved, plain[:8192])
+    for place in places:
+        hidden[place : place + 0x10000] = bytes(block).ljust(0x10000, b"\0")
+    head = bytearray(data[:512])
+    struct.pack_into("<3Q", head, 176, *places)
+    hidden[:512] = head
+    pc.put(SYSTEM_AT, hidden)
+
+
+def _sector(name, key, number, plain):
+    if "xts" in name or name == "suspended":
+        return Cipher(AES(key), XTS(number.to_bytes(16, "little"))).encryptor().update(plain)
+    place = (number * SECTOR).to_bytes(16, "little")
+    first = Cipher(AES(key[:16]), ECB()).encryptor().update(place)
+    return Cipher(AES(key[:16]), CBC(first)).encryptor().update(plain)
+
+
 @needs_samples("dissect.fve")
 @needs(*PROGRAMS)
 class WholeSystem(InFolder):
@@ -211,47 +254,10 @@ class WholeSystem(InFolder):
     the sample's key, for no program that encrypts so runs here.
     """
 
-    def locked(self, pc, name):
-        data = sample(name)
-        first = fve.read_first(data)
-        block = bytearray(data[first.blocks[0] :][:1024])
-        size = int.from_bytes(block[8:10], "little") * 16
-        key = volume_key(data, PASSWORD if name != "suspended" else None)
-        with pc.path.open("rb") as disk:
-            disk.seek(SYSTEM_AT)
-            plain = disk.read(SYSTEM_BYTES)
-        free = plain.index(bytes(MIB), 4 * MIB) // 4096 * 4096 + 4096  # nothing lies there
-        places = [free, free + 0x20000, free + 0x40000]
-        moved = free + 0x60000
-        struct.pack_into("<Q", block, 16, SYSTEM_BYTES)
-        struct.pack_into("<4Q", block, 32, *places, moved)
-        block[size + 4 : size + 8] = zlib.crc32(block[:size]).to_bytes(4, "little")
-        hidden = b"".join(
-            self.sector(key, number, plain[number * SECTOR : (number + 1) * SECTOR])
-            for number in range(SYSTEM_BYTES // SECTOR)
-        )
-        hidden = bytearray(hidden)
-        hidden[moved : moved + 8192] = b"".join(
-            self.sector(
-                key, moved // SECTOR + number, plain[number * SECTOR : (number + 1) * SECTOR]
-            )
-            for number in range(16)
-        )
-        for place in places:
-            hidden[place : place + 0x10000] = bytes(block).ljust(0x10000, b"\0")
-        head = bytearray(data[:512])
-        struct.pack_into("<3Q", head, 176, *places)
-        hidden[:512] = head
-        pc.put(SYSTEM_AT, hidden)
-
-    def sector(self, key, number, plain):
-        mode = XTS(number.to_bytes(16, "little"))
-        return Cipher(AES(key), mode).encryptor().update(plain)
-
     def test_told_without_a_key_and_traced_with_it(self):
         pc = NtPc(self.folder, "uefi")
         sound = self.json_here("trace", pc.path)
-        self.locked(pc, "aes-xts_128")
+        lock(pc, "aes-xts_128")
         told = self.json_here("trace", pc.path)
         self.assertEqual(told["verdict"], "unsure")
         volume = next(each for each in told["volumes"] if each["filesystem"] == "encrypted")
@@ -273,7 +279,7 @@ class WholeSystem(InFolder):
         other = NtPc(changed, "uefi", other_program_at_sign_in)
         sound = {name: self.json_here(name, pc.path) for name in ("files", "crashes")}
         direct = self.json_here("compare", pc.path, other.path)
-        self.locked(pc, "aes-xts_128")
+        lock(pc, "aes-xts_128")
         place = self.folder / "secret"
         place.write_bytes(PASSWORD)
         key = ("--key-file", place)
@@ -300,7 +306,7 @@ class WholeSystem(InFolder):
         pc = NtPc(self.folder, "uefi")
         pc.lose("SYSTEM")
         sound = self.json_here("trace", pc.path)
-        self.locked(pc, "suspended")
+        lock(pc, "suspended")
         found = self.json_here("trace", pc.path)
         self.assertIn("suspended: its key lies open", str(found["volumes"]))
         ids = [[each["id"] for each in told["findings"]] for told in (sound, found)]

@@ -2,7 +2,7 @@
 errors, limits.
 """
 
-from mending.model.catalogue import FINDINGS, REPAIRS, ActsOn, FindingId, RepairId
+from mending.model.catalogue import FINDINGS, REPAIRS, ActsOn, FindingId, Proof, RepairId
 from mending.model.changes import Change, FileAttributes, FileChange, Patch
 from mending.model.data.checksums import crc32c, fletcher64
 from mending.model.data.layout import Field, Layout

@@ -18,7 +18,7 @@ from mending.boot.nt.start import (
     judge_program,
     read_program,
 )
-from mending.boot.nt.store_volumes import StorePlace, StoreVolumes, store_places
+from mending.boot.nt.store_volumes import StoreVolumes, carried_store, store_places
 from mending.boot.nt.system_hive import read_settings
 
 __all__ = [
@@ -33,10 +33,10 @@ __all__ = [
     "NtStart",
     "Program",
     "StartFile",
-    "StorePlace",
     "StoreVolumes",
     "behind_code",
     "behind_loader",
+    "carried_store",
     "copies_beside",
     "current_version",
     "drivers_of",

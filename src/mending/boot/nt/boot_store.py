@@ -22,7 +22,7 @@ from mending.boot.chain import (
 from mending.boot.nt.kernel_files import LoaderChecks, system_start
 from mending.boot.nt.replayed_hive import replayed_hive
 from mending.boot.nt.start import NtStart, nt_finding
-from mending.boot.nt.store_volumes import StoreVolumes, stores_on
+from mending.boot.nt.store_volumes import StoreVolumes, carried_store, stores_on
 from mending.disk.hives import Hive, Key
 from mending.disk.volume import Volume
 from mending.formats.nt import boot_store as store
@@ -85,13 +85,14 @@ def behind_loader(environment: BootEnvironment, volume: Volume, loader: str, dat
     """
     name = nt_names().store.beside_loader
     beside = f"{loader.rpartition('/')[0]}/{name}"
-    stores = stores_on(environment, volume)
-    wanted = name.upper().encode("utf-16-le")
-    if stores or wanted in data.upper():
-        known = beside if beside.upper() in [path.upper() for path in stores] else ""
+    stores, carried = stores_on(environment, volume), carried_store(data)
+    if stores or carried or name.upper().encode("utf-16-le") in data.upper():
+        there = {path.upper(): path for path in stores}
+        wanted = [each.upper() for each in (carried, beside)]
+        known = next((there[each] for each in wanted if each in there), "")
         alone = stores[0] if len(stores) == 1 else ""
         if known or alone or not stores:
-            return StoreChecks(environment, volume, known or alone or beside).store
+            return StoreChecks(environment, volume, known or alone or carried or beside).store
     return lambda: _unread_loader(environment, loader)
 
 

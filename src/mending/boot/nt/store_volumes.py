@@ -5,6 +5,7 @@ offset, on a GPT disk by two GUIDs. A copy of a disk has another identity, or it
 then the manager looks for one that is not there.
 """
 
+import re
 import uuid
 
 import msgspec
@@ -13,6 +14,8 @@ from mending.boot.chain import BootEnvironment
 from mending.disk.volume import Volume
 from mending.formats.nt.boot_store import StoreDevice
 from mending.knowledge.families import nt_names
+
+_WIDE = re.compile(rb"(?:[\x21-\x7e]\0){6,120}")
 
 
 class StoreVolumes:
@@ -114,6 +117,21 @@ def store_places(environment: BootEnvironment) -> list[StorePlace]:
             paths = stores_on(environment, volume)
             found += [StorePlace(volume, path) for path in paths]
     return found
+
+
+def carried_store(data: bytes) -> str:
+    """The path of the boot configuration that a manager for UEFI carries in itself, from the top of
+    the ESP; empty where it carries none.
+
+    Args:
+        data: the manager's file.
+    """
+    ending = f"/{nt_names().store.beside_loader}"
+    for match in _WIDE.finditer(data):
+        text = match.group().decode("utf-16-le").replace("\\", "/")
+        if text.lower().startswith("/efi/") and text.lower().endswith(ending):
+            return text
+    return ""
 
 
 def stores_on(environment: BootEnvironment, volume: Volume) -> list[str]:

@@ -1,12 +1,12 @@
 """A sound loader that could stand in the fallback place."""
 
-import re
 from collections.abc import Iterator
 
 import msgspec
 
 from mending.boot.chain import BootEnvironment, OutOfReachError
 from mending.boot.grub import GrubChecks
+from mending.boot.nt import carried_store
 from mending.boot.systemd_boot import MARK, EntryChecks
 from mending.boot.uefi.loader_files import FALLBACK_FOLDER, efi_volumes
 from mending.boot.uefi.loaders import PLATFORM, chained
@@ -22,7 +22,6 @@ _KEPT = (
     "usr/lib/grub/x86_64-efi/monolithic/grubx64.efi",
 )
 """Where installed systems keep their boot managers."""
-_WIDE = re.compile(rb"(?:[\x21-\x7e]\0){6,120}")
 
 
 class SpareLoader(msgspec.Struct, frozen=True):
@@ -97,18 +96,6 @@ def _kept_by_nt(environment: BootEnvironment) -> Iterator[tuple[Volume, str]]:
             )
 
 
-def _own_folder(data: bytes) -> str:
-    """The folder on the ESP that a manager of the nt family belongs to: that of the boot
-    configuration whose path it carries. Empty where it carries none.
-    """
-    name = nt_names().store.beside_loader
-    for match in _WIDE.finditer(data):
-        text = match.group().decode("utf-16-le").replace("\\", "/")
-        if text.lower().startswith("/efi/") and text.lower().endswith(f"/{name}"):
-            return text.rpartition("/")[0]
-    return ""
-
-
 def _spare(
     environment: BootEnvironment, home: Volume, volume: Volume, path: str
 ) -> SpareLoader | None:
@@ -125,7 +112,7 @@ def _spare(
     reading = pe.read(Window(data))
     if reading.problems or reading.record.machine not in pe.FALLBACK_MACHINES.values():
         return None
-    folder = _own_folder(data) if volume != home else ""
+    folder = carried_store(data).rpartition("/")[0] if volume != home else ""
     if not folder and not _finds_its_entries(environment, home, data):
         return None
     own_path = f"{folder}/{found.path.rpartition('/')[2]}" if folder else ""

@@ -10,7 +10,7 @@ from mending.boot.uefi import BootOptions
 from mending.disk.healthy import HealthyCopy
 from mending.disk.layout import Disk
 from mending.disk.locked import KeyRing
-from mending.model import Change, Finding, FindingId, Progress, RefusedError, RepairId
+from mending.model import Change, Finding, FindingId, Progress, Proof, RefusedError, RepairId
 
 
 class MendSettings(msgspec.Struct, frozen=True):
@@ -102,6 +102,7 @@ class Proposal(msgspec.Struct, frozen=True, kw_only=True):
         answers: the findings that must be gone afterwards.
         fault_after: looks at the trace of the mended target where no finding tells that the repair
             worked; says what is wrong, or nothing.
+        proof: how such a repair is known to be right, where the catalogue's row says otherwise.
     """
 
     repair: RepairId
@@ -109,3 +110,4 @@ class Proposal(msgspec.Struct, frozen=True, kw_only=True):
     changes: tuple[Change, ...]
     answers: tuple[Finding, ...]
     fault_after: Callable[[Trace], str] | None = None
+    proof: Proof | None = None

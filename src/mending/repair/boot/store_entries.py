@@ -15,7 +15,7 @@ from mending.disk.volume import Volume
 from mending.formats.nt import boot_store as store
 from mending.formats.nt.hive_cells import DamagedHiveError
 from mending.knowledge.families import nt_names
-from mending.model import Change, Finding, FindingId, RefusedError, RepairId, clean_text
+from mending.model import Change, Finding, FindingId, Proof, RefusedError, RepairId, clean_text
 from mending.repair.base import Proposal, Request
 from mending.repair.boot.store_places import device_of, store_home
 from mending.repair.files import (
@@ -90,7 +90,13 @@ def propose(request: Request) -> Proposal:
         says, changes = _anew(request, volume, path, systems)
     else:
         says, changes = _added(request, present, systems)
-    return Proposal(repair=REPAIR, says=says, changes=tuple(changes), answers=tuple(asking))
+    return Proposal(
+        repair=REPAIR,
+        says=says,
+        changes=tuple(changes),
+        answers=tuple(asking),
+        proof=Proof.DESCRIPTION,
+    )
 
 
 def _systems(request: Request) -> list[_System]:

@@ -5,7 +5,7 @@ the one store that counts.
 from collections.abc import Iterator
 
 from mending.boot.chain import OutOfReachError
-from mending.boot.nt import StorePlace, store_places
+from mending.boot.nt import store_places
 from mending.disk.hives import Hive, HiveEditor, Key
 from mending.disk.volume import Volume
 from mending.formats.nt import boot_store as store
@@ -20,11 +20,11 @@ _FORMATS = {1: _BINARY, 2: _TEXT, 3: _TEXT, 4: _TEXTS, 5: _BINARY, 6: _BINARY, 7
 """By the fourth digit of an element's number: how its value is kept."""
 
 
-def only_store(request: Request) -> StorePlace:
+def open_store(request: Request) -> HiveFile:
     """The one boot configuration on the disk.
 
     Raises:
-        RefusedError: there is none, or several.
+        RefusedError: there is none, or several, or it cannot be used.
     """
     try:
         places = store_places(request.environment)
@@ -38,13 +38,7 @@ def only_store(request: Request) -> StorePlace:
             f"Which boot configuration starts the PC cannot be told: {listed}.",
             "Change it by hand.",
         )
-    return places[0]
-
-
-def open_store(request: Request) -> HiveFile:
-    """The same, opened. Raises as `only_store` and `open_hive`."""
-    place = only_store(request)
-    return open_hive(request, place.volume, place.path)
+    return open_hive(request, places[0].volume, places[0].path)
 
 
 def objects_of(hive: Hive) -> Iterator[tuple[str, int, Key | None]]:

@@ -127,8 +127,8 @@ def _left_over(request: Request) -> list[Change]:
 
 
 def _no_checks(editor: HiveEditor, chosen: str) -> None:
-    key = editor.hive.find(f"{chosen}\\{_MEMORY}")
     for name in _CHECKED:
+        key = editor.hive.find(f"{chosen}\\{_MEMORY}")
         if key is not None and key.value(name) is not None:
             editor.remove_value(f"{chosen}\\{_MEMORY}", name)
 

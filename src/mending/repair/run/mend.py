@@ -89,7 +89,7 @@ class Preview(msgspec.Struct, frozen=True):
         return MendResult(
             repair=self.proposal.repair,
             says=self.proposal.says,
-            proof=REPAIRS[self.proposal.repair].proof,
+            proof=self.proposal.proof or REPAIRS[self.proposal.repair].proof,
             done=undo_point is not None,
             writes=tuple(_write_result(change) for change in self.proposal.changes),
             undo_point=undo_point,
