@@ -220,6 +220,7 @@ def lock(pc, name):
     places = [free, free + 0x20000, free + 0x40000]
     moved = free + 0x60000
     struct.pack_into("<Q", block, 16, SYSTEM_BYTES)
+    block = block.replace(block[56:64], moved.to_bytes(8, "little"))  # an entry names it, too
     struct.pack_into("<4Q", block, 32, *places, moved)
     block[size + 4 : size + 8] = zlib.crc32(block[:size]).to_bytes(4, "little")
 

@@ -27,6 +27,7 @@ from mending.workshop import (
     linux_disk,
     uefi_disk,
 )
+from mending.workshop.nt import NT_FAULTS, STORE_FILE, nt_bios_disk
 from tests.power_cuts import Recorder, content, parts, states, tree_of
 from tests.support import PROGRAM, InFolder, made_kernel, needs, needs_mounts
 from tests.systems import EFI_MAKERS, INIT, MAKERS, MENU, ROOT, EfiSystems, Trees
@@ -34,6 +35,15 @@ from tests.test_folders import state_of
 
 SYSTEMD_BOOT = Path("/usr/lib/systemd/boot/efi/systemd-bootx64.efi")
 AT = "2026-03-02T09:00:00+00:00"
+AS_DRAWN = {"none": lambda _draft: None}
+
+
+def blank_head(tree):
+    """The first block of the system hive is blank."""
+    path = "ferry/system32/config/SYSTEM"
+    tree[path] = bytes(4096) + tree[path][4096:]
+
+
 DISKS = (
     ("boot-code", lambda: bios_disk(own_code()), BIOS_FAULTS, "blank-boot-code"),
     ("active-flag", lambda: bios_disk(own_code()), BIOS_FAULTS, "no-active-entry"),
@@ -42,6 +52,17 @@ DISKS = (
     ("partition-table", lambda: bios_disk(own_code()), BIOS_FAULTS, "no-table"),
     ("gpt-copy", uefi_disk, UEFI_FAULTS, "blank-primary-header"),
     ("superblock", linux_disk, LINUX_FAULTS, "blank-root-superblock"),
+    *(
+        (repair, lambda fault=fault: nt_bios_disk(own_code(), fault), AS_DRAWN, "none")
+        for repair, fault in (
+            ("store-device", NT_FAULTS["other-disk"]),
+            ("sign-in-program", NT_FAULTS["other-program-at-sign-in"]),
+            ("driver-start", lambda _tree: None),
+            ("file-restore", NT_FAULTS["damaged-driver"]),
+            ("hive-header", blank_head),
+            ("boot-entries", lambda tree: tree.pop(STORE_FILE)),
+        )
+    ),
 )
 
 

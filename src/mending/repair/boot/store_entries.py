@@ -238,7 +238,7 @@ def _fill(
         _add_object(editor, manager, _MANAGER_KIND, elements)
     listed = editor.hive.find(element_path(manager, store.DISPLAY_ORDER))
     shown = list((listed.texts(ELEMENT) or ()) if listed is not None else ())
-    shown += [each for each in [first, *wanted] if each not in shown]
+    shown = list(dict.fromkeys([*shown, first, *wanted]))
     set_element(editor, manager, store.DEFAULT, store.as_text(first))
     set_element(editor, manager, store.DISPLAY_ORDER, store.as_texts(shown))
 
