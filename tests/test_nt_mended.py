@@ -302,6 +302,41 @@ class Settings(Mended):
         self.assertEqual(len(gone), 2)
 
 
+@needs(*PROGRAMS)
+class Moved(Mended):
+    """Sound disks that came into other company: a copy of another identity, a controller of another
+    mode.
+    """
+
+    def test_a_copy_of_another_identity(self):
+        for firmware in ("bios", "uefi"):
+            pc = NtPc(self.folder, firmware)
+            if firmware == "bios":
+                pc.put(440, bytes.fromhex("c10fe15e"))
+            else:
+                nt_faults.store(
+                    lambda how: nt_faults.entry(
+                        how, StoreDevice("partition", str(DISK_GUID), str(uuid.UUID(int=7)))
+                    )
+                )(pc)
+            told = self.mend(pc, "--all")
+            steps = [step["repair"] for step in told["steps"]]
+            wanted = ["store-device", "drive-letter"] if firmware == "bios" else ["store-device"]
+            self.assertEqual(steps, wanted)
+            self.assertIn("volume 2", told["steps"][0]["says"])
+            found = trace_file(pc.path)
+            self.assertEqual((found.verdict, ids(found)), ("no-fault-found", []))
+
+    def test_a_controller_of_another_mode(self):
+        pc = NtPc(self.folder, "bios")
+        self.assertEqual(trace_file(pc.path).verdict, "no-fault-found")
+        shown = " ".join(self.run_here("mend", pc.path, "driver-start", "--dry-run").split())
+        self.assertIn("quaymode starts with the kernel (it had start 3)", shown)
+        self.assertIn("by description, read back by an independent reader", shown)
+        self.mend(pc, "driver-start")
+        self.assertIn("quaymode", str(trace_file(pc.path).checks))
+
+
 @needs(*PROGRAMS, ORACLE)
 class Logs(Mended):
     """A write that was cut off: a log beside the hive finishes it."""
@@ -313,9 +348,9 @@ class Logs(Mended):
         now = bytearray(tree.hive(tree.system_keys(LETTERS[pc.firmware])))
         length = int.from_bytes(now[40:44], "little")
         self.assertEqual(now[40:44], later[40:44])
-        nt_faults_seq(now, 5, 4)
+        numbers(now, 5, 4)
         head = bytearray(later[:512])
-        nt_faults_seq(head, 5, 5, kind=1)
+        numbers(head, 5, 5, kind=1)
         changed = [
             at for at in range(0, length, 512) if now[4096 + at :][:512] != later[4096 + at :][:512]
         ]
@@ -340,12 +375,29 @@ class Logs(Mended):
         old = NtPc(self.folder, "uefi")
         older = bytearray(512)
         older[:] = tree.hive({"A": {}})[:512]
-        nt_faults_seq(older, 2, 2, kind=1)
+        numbers(older, 2, 2, kind=1)
         self.with_log(old, bytes(older) + b"DIRT" + b"\xff" * 508 + bytes(4096))
         self.mend(old, "hive-log", expect=4)
 
+    def test_the_log_of_another_hive_is_refused(self):
+        pc = NtPc(self.folder, "uefi")
+        self.with_log(pc)
+        reader = IndependentReader(MemorySource(self.volume(pc)), 0, "NTFS")
+        log = bytearray(reader.read(f"/{SYSTEM}.LOG", 1 << 20))
+        log[48:64] = "SOFTWARE".encode("utf-16-le")
+        numbers(log, 5, 5, kind=1)
+        pc.write({f"{SYSTEM}.LOG": bytes(log)})
+        before = sha(pc.path)
+        self.assertIn("belongs to another hive", self.mend(pc, "hive-log", expect=4)["says"])
+        self.assertEqual(sha(pc.path), before)
 
-def nt_faults_seq(data, first, second, kind=0):
+    def volume(self, pc):
+        with pc.path.open("rb") as disk:
+            disk.seek(SYSTEM_AT)
+            return disk.read(SYSTEM_BYTES)
+
+
+def numbers(data, first, second, kind=0):
     """Numbers of writes, and a checksum that fits."""
     data[4:8], data[8:12] = first.to_bytes(4, "little"), second.to_bytes(4, "little")
     data[28:32] = kind.to_bytes(4, "little")

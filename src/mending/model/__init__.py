@@ -7,6 +7,7 @@ from mending.model.changes import Change, FileAttributes, FileChange, Patch
 from mending.model.data.checksums import crc32c, fletcher64
 from mending.model.data.layout import Field, Layout
 from mending.model.data.text import (
+    capital,
     clean_text,
     decode_text,
     hex_preview,
@@ -94,6 +95,7 @@ __all__ = [
     "VolumeState",
     "Where",
     "Window",
+    "capital",
     "clean_text",
     "crc32c",
     "decode_text",

@@ -1,5 +1,7 @@
 """Repairs and undo points as a person reads them."""
 
+from itertools import groupby
+
 from rich.console import Group, RenderableType
 
 from mending.cli.show.console import indented, plain_id, rows, size, text, title
@@ -7,39 +9,25 @@ from mending.cli.show.maps import show_map
 from mending.disk.scan import DiskMap
 from mending.model import Verdict
 from mending.repair.journal import PointsResult
-from mending.repair.run import MendAllResult, MendResult
+from mending.repair.run import MendAllResult, MendResult, WriteResult
 
-_MOST, _ONE_BY_ONE = 12, 3
-"""Writes that are listed one by one, in all and of one kind."""
+_MOST, _ONE_BY_ONE, _MOST_READ = 12, 3, 10_000
+"""Writes that are listed one by one, in all and of one kind; those that are looked at."""
 
 
 def show_mend(result: MendResult) -> RenderableType:
     """What is or would be written, and what the trace says before and after."""
     verb = "written" if result.done else "would be written"
     cells: list[tuple[object, ...]] = []
-    scattered = _scattered(result)
-    if scattered:
-        total = sum(write.length for write in result.writes)
-        first, last = result.writes[0], result.writes[-1]
-        places = f"{len(result.writes)} ranges up to offset {last.offset + last.length}"
-        says = f"{total} bytes {verb} in {places}: {first.says}"
-        cells = [(f"offset {first.offset}", says)]
-    for write in () if scattered else result.writes[:_MOST]:
-        if write.path is not None:
-            cells += [(write.path, f"{write.length} bytes {verb}: {write.says}")]
-            continue
-        cells += [(f"offset {write.offset}", f"{write.length} bytes {verb}: {write.says}")]
-        cells += [
-            ("  before", text(write.before_hex, "dim")),
-            ("  after", text(write.after_hex, "dim")),
-        ]
-    if len(result.writes) > _MOST and not scattered:
-        cells.append(("", f"and {len(result.writes) - _MOST} more ranges; --json has all of them"))
+    for says, group in groupby(result.writes[:_MOST_READ], key=lambda write: write.says):
+        cells += _shown(says, list(group), verb)
+    if len(cells) > _MOST * 3:
+        cells = [*cells[: _MOST * 3], ("", "and more ranges; --json has all of them")]
     before = _state(result.before, result.failing_before)
     after = _state(result.after, result.failing_after)
     outcome = "magenta" if result.failing_after else "green"
     ends: list[tuple[object, ...]] = [
-        ("known right:", text(result.proof, "dim")),
+        ("proved:", text(result.proof, "dim")),
         ("trace before:", before),
         ("trace after:", text(after, outcome)),
     ]
@@ -51,11 +39,25 @@ def show_mend(result: MendResult) -> RenderableType:
     return Group(title(result.repair), indented(text(result.says), rows(cells)), *maps, rows(ends))
 
 
-def _scattered(result: MendResult) -> bool:
-    """Whether all that is written is of one kind and lies in many places, whose bytes tell a person
-    nothing.
+def _shown(says: str, writes: list[WriteResult], verb: str) -> list[tuple[object, ...]]:
+    """What is written of one kind: each place with its bytes, or, of many places, how many; their
+    bytes would tell a person nothing.
     """
-    return len(result.writes) > _ONE_BY_ONE and len({write.says for write in result.writes}) == 1
+    total, first, last = sum(write.length for write in writes), writes[0], writes[-1]
+    if len(writes) > _ONE_BY_ONE and first.path is None:
+        places = f"{len(writes)} ranges up to offset {last.offset + last.length}"
+        return [(f"offset {first.offset}", f"{total} bytes {verb} in {places}: {says}")]
+    cells: list[tuple[object, ...]] = []
+    for write in writes:
+        if write.path is not None:
+            cells.append((write.path, f"{write.length} bytes {verb}: {says}"))
+            continue
+        cells += [
+            (f"offset {write.offset}", f"{write.length} bytes {verb}: {says}"),
+            ("  before", text(write.before_hex, "dim")),
+            ("  after", text(write.after_hex, "dim")),
+        ]
+    return cells
 
 
 def maps_of(result: MendResult) -> list[tuple[str, DiskMap]]:

@@ -1,6 +1,6 @@
 """Settings hives of the nt family as trees of keys and values, as their kernel would see them."""
 
-from mending.disk.hives.changed import changed_places
+from mending.disk.hives.changed import changed_places, read_to_end
 from mending.disk.hives.editor import HiveEditor, new_hive
 from mending.disk.hives.hive import Hive, Key, walk
 from mending.disk.hives.places import control_set, current_versions
@@ -16,6 +16,7 @@ __all__ = [
     "current_versions",
     "new_hive",
     "newest_of",
+    "read_to_end",
     "replayed",
     "walk",
 ]

@@ -26,6 +26,8 @@ _MOST_LISTS, _MOST_ROWS = 65_536, 200_000
 """Of one key: lists of its subkeys, and its subkeys or values; real ones have thousands."""
 _DATA_BYTES = 64 * 1024 * 1024
 """Longest data of one value; the system keeps some megabytes at most."""
+_LEAST_KEY = 80
+"""Bytes of a key in its cell."""
 TEXT, EXPANDED_TEXT, NUMBER, TEXTS, LONG_NUMBER = 1, 2, 4, 7, 11
 
 
@@ -45,6 +47,11 @@ class Hive:
         self._bins = memoryview(data)[BASE_BYTES:]
         self._length = min(self.base.bins, len(self._bins))
         self.problems: tuple[Problem, ...] = reading.problems
+
+    @property
+    def length(self) -> int:
+        """Bytes of bins that are there."""
+        return self._length
 
     def check(self) -> tuple[Problem, ...]:
         """What is wrong with the base block, the bins and, up to `HIVE_CELLS_BYTES`, their cells;
@@ -124,6 +131,11 @@ class Key:
     def __init__(self, hive: Hive, at: int) -> None:
         self._hive, self.at = hive, at
         self.cell: KeyCell = read_key(hive.cell(at), at)
+
+    @property
+    def most_keys(self) -> int:
+        """How many keys its hive has room for."""
+        return self._hive.length // _LEAST_KEY
 
     @property
     def name(self) -> str:
@@ -238,10 +250,13 @@ def walk(key: Key) -> Iterator[tuple[str, Key]]:
     Raises:
         DamagedHiveError: damage, or a tree that is deeper than the system allows.
     """
-    waiting = [("", key, 0)]
+    waiting, left = [("", key, 0)], key.most_keys
     while waiting:
         path, found, depth = waiting.pop()
         yield path, found
+        left -= 1
+        if left < 0:
+            raise DamagedHiveError("its lists name more keys than it has room for.")
         if depth > _MOST_DEPTH:
             raise DamagedHiveError(f"keys below {path!r} are nested without end.")
         inside = [(f"{path}\\{child.name}", child, depth + 1) for child in found.children()]

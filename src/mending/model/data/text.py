@@ -20,6 +20,11 @@ def clean_text(text: str, limit: int = 500) -> str:
     return kept if len(kept) <= limit else kept[: limit - 1] + "…"
 
 
+def capital(sentence: str) -> str:
+    """A sentence that begins with a capital letter."""
+    return sentence[:1].upper() + sentence[1:]
+
+
 def plain_bytes(data: bytes) -> str:
     """A label or name field as text: cut at the first NUL, undecodable bytes shown as `?`, trailing
     blanks dropped.

@@ -26,7 +26,8 @@ from mending.repair.files.placement import put_files
 from mending.source import open_folder_source
 
 REPAIR = RepairId.FILE_RESTORE
-_PROGRAM_BYTES = 64 << 20
+_PROGRAM_BYTES, _STORE_BYTES = 64 << 20, 1 << 30
+"""Of one program, and of all copies that are looked at."""
 _MOST_FOLDERS, _SHOWN = 60_000, 4
 _EVERYTHING = FileAttributes(0o777, 0, 0, None)
 
@@ -164,6 +165,7 @@ def _in_store(request: Request, start: NtStart, names: set[str]) -> dict[str, li
     """What the system's own file store has of these names; it is walked once."""
     files = request.environment.files(start.volume)
     found: dict[str, list[_Copy]] = {}
+    left = _STORE_BYTES
     try:
         home = files.find(start.path(nt_names().file_store.folder))
         folders = files.listing(home.path) if home is not None and home.is_folder else []
@@ -176,7 +178,8 @@ def _in_store(request: Request, start: NtStart, names: set[str]) -> dict[str, li
         try:
             for file in files.listing(folder.path):
                 name = file.path.rpartition("/")[2].casefold()
-                if name in names and not file.is_folder:
+                if name in names and not file.is_folder and 0 < file.bytes <= left:
+                    left -= file.bytes
                     data = files.read(file, _PROGRAM_BYTES)
                     found.setdefault(name, []).append(_Copy(data, file.path))
         except FilesUnavailableError:

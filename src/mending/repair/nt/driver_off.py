@@ -11,7 +11,7 @@ from collections.abc import Iterator
 from mending.boot.nt import BOOT, DISABLED, DRIVER_TYPES, Driver, NtSettings, drivers_of
 from mending.disk.hives import HiveEditor, Key
 from mending.knowledge.families import nt_names
-from mending.model import Finding, FindingId, RefusedError, RepairId
+from mending.model import Finding, FindingId, RefusedError, RepairId, capital
 from mending.repair.base import Proposal, Request
 from mending.repair.files import hive_changes, nt_home, nt_settings, open_system_hive
 
@@ -54,7 +54,7 @@ def propose(request: Request) -> Proposal:
         raise RefusedError(f"{names[0]} is no driver, service or filter that is on.")
     return Proposal(
         repair=REPAIR,
-        says=f"{'; '.join(told)}.",
+        says=f"{capital('; '.join(told))}.",
         changes=tuple(hive_changes(request, file, editor, f"drivers in {file.path}")),
         answers=tuple(_answered(request, known, names)),
         fault_after=lambda _trace: "",
@@ -100,7 +100,7 @@ def _needed(settings: NtSettings, driver: Driver) -> str:
     if driver.group.casefold() in nt_names().drivers.needed_groups:
         return f"its group is {driver.group}"
     wanted = {each.guid for each in nt_names().classes}
-    for key in _devices(settings):
+    for _, key in _devices(settings):
         guid, service = key.text("ClassGUID") or "", key.text("Service") or ""
         if service.casefold() == driver.name.casefold() and guid.casefold() in wanted:
             return f"the device {key.name} between kernel and disk uses it"
@@ -114,7 +114,7 @@ def _turned_off(
     if driver is not None and driver.start != DISABLED:
         path = f"{chosen}\\Services\\{driver.name}"
         editor.set_value(path, "Start", _NUMBER, DISABLED.to_bytes(4, "little"))
-        told.append(f"Turns {driver.name} off (it had start {driver.start})")
+        told.append(f"turns {driver.name} off (it had start {driver.start})")
     for path, key in _filtered(settings):
         for kind in _FILTERS:
             listed = key.texts(kind) or ()
@@ -135,12 +135,9 @@ def _filtered(settings: NtSettings) -> Iterator[tuple[str, Key]]:
     chosen = settings.control_set.name
     for guid, key in _classes(settings):
         yield f"{chosen}\\Control\\Class\\{guid}", key
-    enum = settings.control_set.child("Enum")
-    for bus in enum.children() if enum is not None else ():
-        for device in bus.children():
-            for instance in device.children():
-                if any(instance.texts(kind) for kind in _FILTERS):
-                    yield f"{chosen}\\Enum\\{bus.name}\\{device.name}\\{instance.name}", instance
+    for path, instance in _devices(settings):
+        if any(instance.texts(kind) for kind in _FILTERS):
+            yield f"{chosen}\\Enum\\{path}", instance
 
 
 def _classes(settings: NtSettings) -> Iterator[tuple[str, Key]]:
@@ -149,7 +146,7 @@ def _classes(settings: NtSettings) -> Iterator[tuple[str, Key]]:
         yield key.name, key
 
 
-def _devices(settings: NtSettings) -> Iterator[Key]:
+def _devices(settings: NtSettings) -> Iterator[tuple[str, Key]]:
     enum, count = settings.control_set.child("Enum"), 0
     for bus in enum.children() if enum is not None else ():
         for device in bus.children():
@@ -157,7 +154,7 @@ def _devices(settings: NtSettings) -> Iterator[Key]:
                 count += 1
                 if count > _MOST_DEVICES:
                     return
-                yield instance
+                yield f"{bus.name}\\{device.name}\\{instance.name}", instance
 
 
 def _answered(request: Request, known: dict[str, Driver], names: list[str]) -> Iterator[Finding]:

@@ -10,7 +10,7 @@ from collections.abc import Iterator
 
 from mending.boot.chain import OutOfReachError
 from mending.boot.nt import LOGS, SET
-from mending.disk.hives import Hive, newest_of, walk
+from mending.disk.hives import Hive, newest_of, read_to_end
 from mending.disk.volume import Volume
 from mending.formats.nt import hive_base
 from mending.formats.nt.hive_base import BASE_BYTES, BIN_MAGIC, NOTHING
@@ -93,10 +93,7 @@ def rebuilt(data: bytes, logs: list[bytes]) -> bytes:
     struct.pack_into("<I", base, 44, 1)
     base[508:512] = hive_base.checksum(bytes(base[:512])).to_bytes(4, "little")
     after = bytes(base) + data[BASE_BYTES:]
-    hive = Hive(after)
-    for _, key in walk(hive.root):
-        for value in key.values():
-            hive.data(value)
+    read_to_end(Hive(after))
     return after
 
 

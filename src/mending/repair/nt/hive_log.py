@@ -6,9 +6,10 @@ tells.
 import contextlib
 
 from mending.boot.chain import OutOfReachError
-from mending.boot.nt import SET, NtStart
+from mending.boot.nt import LOGS, SET, NtStart
 from mending.disk.hives import Hive
-from mending.model import Change, InputError, RefusedError, RepairId
+from mending.formats.nt.hive_base import BASE_BYTES, HEAD_BYTES, MAGIC, read
+from mending.model import Change, InputError, RefusedError, RepairId, Window
 from mending.repair.base import Proposal, Request
 from mending.repair.files import (
     HiveFile,
@@ -33,6 +34,7 @@ def propose(request: Request) -> Proposal:
     for file in (*_of_system(request), *_stores(request)):
         if not file.after.applied:
             continue
+        _refuse_other(request, file)
         data = file.after.data.ljust(len(file.data), b"\0")
         says = f"{file.path} with {file.after.applied} writes of its logs"
         changes += put_hive(request, file.volume, file.path, file.data, data, says)
@@ -46,6 +48,22 @@ def propose(request: Request) -> Proposal:
         answers=(),
         fault_after=lambda _trace: "",  # read back as it was worked out: the journal sees to that
     )
+
+
+def _refuse_other(request: Request, file: HiveFile) -> None:
+    """Raise RefusedError where a log beside a hive is not its own: it carries another root, or the
+    name of another file.
+    """
+    ours = read(Window(file.data[:BASE_BYTES])).record
+    for ending in LOGS:
+        log = request.environment.read(file.volume, f"{file.path}{ending}", HEAD_BYTES)
+        if len(log) < HEAD_BYTES:
+            continue
+        head = read(Window(log)).record
+        if head.magic == MAGIC and (head.root, head.name) != (ours.root, ours.name):
+            raise RefusedError(
+                f"The log {file.path}{ending} belongs to another hive.", "Set it aside first."
+            )
 
 
 def _of_system(request: Request) -> list[HiveFile]:

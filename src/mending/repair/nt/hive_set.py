@@ -14,7 +14,7 @@ from mending.boot.nt import LOGS, SET, NtStart, copies_beside
 from mending.boot.settings import HiveSet, hive_set_of, losses_of
 from mending.disk.files import Files, FilesUnavailableError, open_files, open_tree
 from mending.disk.healthy import HealthyCopy, why_not_of
-from mending.disk.hives import Hive, HiveEditor, newest_of, replayed, walk
+from mending.disk.hives import Hive, HiveEditor, newest_of, read_to_end, replayed
 from mending.disk.layout import volume_at_moment
 from mending.disk.shadow import shadow_copies
 from mending.model import Change, FindingId, InputError, RefusedError, RepairId, plain_time
@@ -205,9 +205,7 @@ def _whole(told: str, read: _Read) -> _Moment:
             after = replayed(data, [read(f"{name}{ending}") for ending in LOGS])
             hive = Hive(after.data)
             problems = hive.check()
-            for _, key in walk(hive.root):
-                for value in key.values():
-                    hive.data(value)
+            read_to_end(hive)
         except (OutOfReachError, FilesUnavailableError, InputError) as error:
             if isinstance(error, RefusedError):
                 raise

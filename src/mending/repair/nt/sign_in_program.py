@@ -5,7 +5,7 @@ system's own, where they were replaced or lost.
 from mending.boot.nt import current_version, read_program
 from mending.disk.hives import Hive, Key
 from mending.knowledge.families import nt_names
-from mending.model import FindingId, RefusedError, RepairId
+from mending.model import FindingId, RefusedError, RepairId, capital
 from mending.repair.base import Proposal, Request
 from mending.repair.files import PROGRAMS_HIVE, hive_changes, nt_home, open_system_hive
 
@@ -50,7 +50,7 @@ def propose(request: Request) -> Proposal:
         raise RefusedError("A sign-in runs the system's own programs.", "Nothing is written.")
     return Proposal(
         repair=REPAIR,
-        says=f"{'; '.join(told)}.",
+        says=f"{capital('; '.join(told))}.",
         changes=tuple(hive_changes(request, file, editor, f"sign-in in {file.path}")),
         answers=request.found(*_KINDS),
         fault_after=lambda _trace: "",

@@ -1,6 +1,13 @@
 """One repair from proposal to proof, and several one after the other."""
 
-from mending.repair.run.mend import MendResult, Preview, carry_out, examine, preview
+from mending.repair.run.mend import (
+    MendResult,
+    Preview,
+    WriteResult,
+    carry_out,
+    examine,
+    preview,
+)
 from mending.repair.run.registry import repair_of
 from mending.repair.run.sequence import MendAllResult, PlannedSequence, preview_all, wanted
 
@@ -9,6 +16,7 @@ __all__ = [
     "MendResult",
     "PlannedSequence",
     "Preview",
+    "WriteResult",
     "carry_out",
     "examine",
     "preview",
