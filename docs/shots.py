@@ -22,7 +22,9 @@ TERMINALS = {
     "nt": [
         "files images/tide-table.img",
         "compare images/harbour-1.img images/pilot-house.img",
-        "trace pilot-house | head -24",
+        "trace pilot-house | head -8",
+        "mend pilot-house",
+        "mend pilot-house driver-off --driver quayvol --yes",
     ],
     "causes": ["causes pier-kiosk"],
     "plan": ["plan lounge-1 | head -46"],

@@ -42,6 +42,7 @@ STARTED = {
     "manager empty",
 }
 """After these the stub that was reached before the fault starts again, by real firmware."""
+SOUND = nt_faults.SOUND_TREE
 REACHED = MARKER.rstrip(".")
 CONFIG = f"{BASE}/config"
 SECTOR = 512
@@ -237,6 +238,19 @@ class Settings(Mended):
         self.assertEqual([step["repair"] for step in told["steps"]], ["start-setting"])
         self.assertEqual(ids(trace_file(pc.path)), [])
 
+    @needs_mounts
+    def test_a_half_done_update_is_kept_beside(self):
+        pc = NtPc(self.folder, "uefi")
+        content = b"<pending>" + bytes(range(256)) * 20
+        nt_faults.write({"ferry/winsxs/pending.xml": content})(pc)
+        before = sha(pc.path)
+        self.mend(pc, "pending-drop", "--mount")
+        seen = self.files_of(pc)
+        self.assertEqual(seen["ferry/winsxs/pending.xml.aside"], content)
+        self.assertNotIn("ferry/winsxs/pending.xml", seen)
+        self.run_here("undo", pc.path)
+        self.assertEqual(sha(pc.path), before)
+
     def test_the_letter_is_led_back(self):
         pc = NtPc(self.folder, "bios")
         nt_faults.settings(nt_faults.letter_moved)(pc)
@@ -300,6 +314,30 @@ class Settings(Mended):
             },
         )
         self.assertEqual(len(gone), 2)
+
+
+@needs(*PROGRAMS)
+@needs_mounts
+class Managers(Mended):
+    def test_what_lies_beside_a_manager_comes_with_it(self):
+        loaders = ("EFI/BOOT/BOOTX64.EFI", "EFI/HARBOUR/BOOT/HARBOUR.EFI")
+        for firmware, kept, broken, home in (
+            ("uefi", "ferry/boot/efi", loaders, "EFI/HARBOUR/BOOT"),
+            ("bios", "ferry/boot/pcat", ("BOOTMGR",), "BOOT"),
+        ):
+            pc = NtPc(self.folder, firmware)
+            parts = {"en/words.mui": b"Good morning", "tide.bin": bytes(5000) + b"x"}
+            put_there(pc, {f"{kept}/{name}": data for name, data in parts.items()})
+            for name in broken:
+                pc.desk(name, None)
+            before = sha(pc.path)
+            told = self.mend(pc, "--all")
+            self.assertIn("2 files beside it", told["steps"][0]["says"])
+            self.assertEqual(trace_file(pc.path).verdict, "no-fault-found")
+            for name, data in parts.items():
+                self.assertEqual(pc.read_desk(f"{home}/{name}"), data)
+            self.run_here("undo", pc.path)
+            self.assertEqual(sha(pc.path), before)
 
 
 @needs(*PROGRAMS)
@@ -640,8 +678,17 @@ hive.commit(place)
 """
 
 
+def mirror_of(pc):
+    """Where the mirror of the first records is."""
+    with pc.path.open("rb") as disk:
+        disk.seek(SYSTEM_AT)
+        head = disk.read(512)
+    return SYSTEM_AT + int.from_bytes(head[56:64], "little") * head[13] * SECTOR
+
+
 @needs(*PROGRAMS)
 @needs_samples("dissect.fve")
+@needs_mounts
 class InsideLocks(Mended):
     """Repairs inside unlocked volumes: another program that opens them sees the change and nothing
     else; undo needs no key.
@@ -668,21 +715,31 @@ class InsideLocks(Mended):
         repairs = (
             ("drive-letter",),
             ("file-restore",),
+            ("pending-drop", "--mount"),
             ("driver-start",),
+            ("driver-off", "--driver", "deskprint"),
+            ("control-set", "--anyway"),
             ("start-setting", "--want", "stop-stays"),
             ("sign-in-program",),
             ("hive-header",),
+            ("hive-set", "--mount", "--hives", f"/{CONFIG}/keepsake"),
         )
-        for name, most in (("aes-xts_128", 6), ("aes_128", 3)):
+        others = (("ntfs-mirror",), ("drive-letter",), ("file-restore",))
+        for name, wanted in (("aes-xts_128", repairs), ("aes_128", others)):
             pc = NtPc(self.folder, "bios")
             nt_faults.settings(nt_faults.letter_moved)(pc)
             nt_faults.write(nt_faults.turned(nt_faults.DISK_DRIVER))(pc)
             nt_faults.software(user_init="greeter.exe,")(pc)
             nt_faults.wrong_sum(f"{CONFIG}/SAM")(pc)
+            waiting = {"ferry/winsxs/pending.xml": b"<pending/>"}
+            older = {f"{CONFIG}/keepsake/{each}": SOUND[f"{CONFIG}/{each}"] for each in tree.HIVES}
+            put_there(pc, waiting | older)
+            if wanted is others:  # the driver would not mount that
+                pc.put(mirror_of(pc) + 3072, bytes(1024))
             lock(pc, name)
             locked, before = sha(pc.path), self.plain(pc)
             self.run_here("mend", pc.path, *repairs[0], "--yes", expect=4)  # not without the key
-            for words in repairs[:most]:
+            for words in wanted:
                 with self.subTest(name, repair=words[0]):
                     told = self.json_here("mend", pc.path, *words, "--key-file", secret, "--yes")
                     self.check_only_announced(told, before, self.plain(pc))

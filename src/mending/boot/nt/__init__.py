@@ -5,7 +5,7 @@ kernel, hives, drivers, programs of the session.
 from mending.boot.nt.boot_store import behind_code, behind_loader
 from mending.boot.nt.file_list import StartFile, start_files
 from mending.boot.nt.hive_copies import SET, copies_beside
-from mending.boot.nt.kernel_files import keeps_manager
+from mending.boot.nt.kernel_files import beside_manager, keeps_manager
 from mending.boot.nt.letters import letter_of, letter_place, own_names
 from mending.boot.nt.replayed_hive import LOGS, replayed_hive
 from mending.boot.nt.services import BOOT, DISABLED, DRIVER_TYPES, Driver, drivers_of
@@ -36,6 +36,7 @@ __all__ = [
     "StoreVolumes",
     "behind_code",
     "behind_loader",
+    "beside_manager",
     "carried_store",
     "copies_beside",
     "current_version",

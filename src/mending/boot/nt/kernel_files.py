@@ -5,6 +5,8 @@ Programs of this family carry a checksum in their header, so damage shows withou
 loader compares it for what it loads (published PE specification, and the status that it shows).
 """
 
+from collections.abc import Iterator
+
 import msgspec
 
 from mending.boot.chain import (
@@ -25,6 +27,8 @@ from mending.disk.volume import Volume
 from mending.knowledge.families import nt_names
 from mending.model import FindingId, Phase, RepairId, Severity, Where
 
+_BESIDE_BYTES, _MOST_BESIDE = 32 << 20, 500
+"""Of what lies beside a manager: messages in many languages, fonts, a memory test."""
 _RESTORE = (RepairId.FILE_RESTORE,)
 _UNREAD = FindingId.FILES_NOT_CHECKED
 
@@ -41,6 +45,33 @@ def only_system(environment: BootEnvironment) -> tuple[Volume, InstalledSystem] 
         if system.family == "nt"
     ]
     return found[0] if len(found) == 1 else None
+
+
+def beside_manager(
+    environment: BootEnvironment, volume: Volume, manager: str
+) -> Iterator[tuple[str, str]]:
+    """The files that a system keeps beside a manager, in its folder and one level down: path, and
+    the same from that folder on.
+
+    Args:
+        manager: the path of the manager's copy.
+
+    Raises:
+        OutOfReachError, FilesUnavailableError
+    """
+    folder = manager.rpartition("/")[0]
+    files, left, count = environment.files(volume), _BESIDE_BYTES, 0
+    waiting = [(folder, "")]
+    while waiting:
+        path, below = waiting.pop(0)
+        for file in files.listing(path):
+            name = f"{below}{file.path.rpartition('/')[2]}"
+            if file.is_folder and not below and not file.is_link:
+                waiting.append((file.path, f"{name}/"))
+            elif not file.is_folder and file.path != manager and 0 < file.bytes <= left:
+                left, count = left - file.bytes, count + 1
+                if count <= _MOST_BESIDE:
+                    yield file.path, name
 
 
 def keeps_manager(environment: BootEnvironment, path: str) -> bool:

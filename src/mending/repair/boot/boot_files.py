@@ -12,6 +12,7 @@ from mending.disk.system import read_contents
 from mending.disk.volume import Volume
 from mending.model import FindingId, InputError, Patch, RefusedError, RepairId
 from mending.repair.base import Proposal, Request, check_awake
+from mending.repair.boot.nt_manager import files_beside
 
 REPAIR = RepairId.BOOT_FILES
 _ANSWERS = (FindingId.EFI_LOADER_DAMAGED, FindingId.EFI_ENTRY_NEEDED, FindingId.EFI_LOADER_MISSING)
@@ -37,10 +38,15 @@ def propose(request: Request) -> Proposal:
     check_awake(read_contents(disk.source, spare.home))
     path = fallback_name(spare.machine)
     places = [path, *([spare.own_path] if spare.own_path else [])]
-    patches = _patches(request, spare.home, places, spare.data)
+    files = dict.fromkeys(places, spare.data)
+    if spare.own_path:
+        folder = spare.own_path.rpartition("/")[0]
+        files |= files_beside(request, spare.volume, spare.path, spare.home, folder)
+    patches = _patches(request, spare.home, files)
+    beside = len(files) - len(places)
     says = (
         f"Copies {spare.path} of volume {spare.volume.number} to {' and '.join(places)} on volume"
-        f" {spare.home.number}."
+        f" {spare.home.number}{f', and {beside} files beside it' if beside else ''}."
     )
     answers = tuple(
         finding
@@ -51,11 +57,11 @@ def propose(request: Request) -> Proposal:
     return Proposal(repair=REPAIR, says=says, changes=patches, answers=answers)
 
 
-def _patches(request: Request, home: Volume, places: list[str], data: bytes) -> tuple[Patch, ...]:
-    path = places[0]
+def _patches(request: Request, home: Volume, files: dict[str, bytes]) -> tuple[Patch, ...]:
+    path = next(iter(files))
     try:
         writer = FatWriter(request.disk.source, home.offset)
-        for place in places:
+        for place, data in files.items():
             writer.put(place, data)
         ranges = writer.ranges()
     except InputError as error:

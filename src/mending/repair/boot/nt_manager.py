@@ -2,7 +2,8 @@
 own folder.
 """
 
-from mending.boot.nt import NtStart
+from mending.boot.nt import beside_manager
+from mending.disk.volume import Volume
 from mending.knowledge.families import nt_names
 from mending.model import FindingId, RefusedError, RepairId
 from mending.repair.base import Proposal, Request
@@ -28,18 +29,37 @@ def propose(request: Request) -> Proposal:
     if path is None or len(active) != 1:
         raise RefusedError("Which file boot code looks for, and where, cannot be told.")
     for start in nt_homes(request):
-        data = _kept(request, start, path.rpartition("/")[2])
-        if data:
-            home = active[0]
-            changes = put_files(request, home, {path: data}, f"the boot manager {path}")
-            says = f"Copies the boot manager of {start.root} to {path} on volume {home.number}."
-            return Proposal(repair=REPAIR, says=says, changes=tuple(changes), answers=tuple(asking))
+        kept = start.path(f"{nt_names().manager.bios_folder}/{path.rpartition('/')[2]}")
+        found = request.environment.find(start.volume, kept)
+        if found is not None and found.bytes:
+            home, files = active[0], {path: read_all(request, start.volume, found.path)}
+            store = nt_names().store.beside_code.rpartition("/")[0]
+            files |= files_beside(request, start.volume, found.path, home, f"/{store}")
+            changes = put_files(request, home, files, f"the boot manager {path} and its files")
+            more = f" and {len(files) - 1} files beside it" if len(files) > 1 else ""
+            return Proposal(
+                repair=REPAIR,
+                says=f"Copies the boot manager of {start.root} to {path} on volume {home.number}"
+                f"{more}.",
+                changes=tuple(changes),
+                answers=tuple(asking),
+            )
     raise RefusedError(
         "No system here keeps a copy of its boot manager.", "Copy it off a rescue stick."
     )
 
 
-def _kept(request: Request, start: NtStart, name: str) -> bytes:
-    place = start.path(f"{nt_names().manager.bios_folder}/{name}")
-    found = request.environment.find(start.volume, place)
-    return read_all(request, start.volume, found.path) if found is not None else b""
+def files_beside(
+    request: Request, volume: Volume, manager: str, home: Volume, folder: str
+) -> dict[str, bytes]:
+    """What a system keeps beside its manager and the other volume lacks, by where it goes.
+
+    Args:
+        folder: on the other volume.
+    """
+    found = {}
+    for path, name in beside_manager(request.environment, volume, manager):
+        place = f"{folder}/{name}"
+        if request.environment.find(home, place) is None:
+            found[place] = read_all(request, volume, path)
+    return found

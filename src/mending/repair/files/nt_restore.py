@@ -82,10 +82,16 @@ def propose(request: Request) -> Proposal:
         request, start.volume, put, "file of the system", dict.fromkeys(put, _EVERYTHING)
     )
     answers = tuple(each for each in asking if _is_answered(needs.start, each, put))
+    locked = request.environment.outside(start.volume) is not start.volume
+    loaders = {nt_names().kernel.loaders.bios, nt_names().kernel.loaders.uefi}
+    if locked and any(path.casefold().endswith(tuple(loaders)) for path in put):
+        trusted = " The loader is part of what the lock trusts: its key will be asked for."
+    else:
+        trusted = ""
     more = f" and {len(told) - _SHOWN} more" if len(told) > _SHOWN else ""
     return Proposal(
         repair=REPAIR,
-        says=f"Puts back {'; '.join(told[:_SHOWN])}{more}.",
+        says=f"Puts back {'; '.join(told[:_SHOWN])}{more}.{trusted}",
         changes=tuple(changes),
         answers=answers,
         fault_after=lambda _trace: "",

@@ -25,7 +25,7 @@ def propose(request: Request) -> Proposal:
         RefusedError: both copies of a record are damaged, or nothing is.
     """
     disk, patches, told = request.disk, list[Patch](), list[str]()
-    for volume in disk.volumes:
+    for volume in request.environment.volumes:
         if volume.filesystem is not FilesystemKind.NTFS or not volume.boot.sound:
             continue
         found = _of_volume(request, volume)
