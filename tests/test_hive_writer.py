@@ -87,9 +87,9 @@ def edit(random, model, editor):
 @needs(ORACLE)
 class Real(unittest.TestCase):
     def test_random_edits_of_every_sample_are_read_as_they_were_meant(self):
-        count = 0
+        lengths = set()
         for name, data in samples():
-            if len(data) > MOST_BYTES:
+            if len(data) > MOST_BYTES or len(data) in lengths:
                 continue
             with self.subTest(name):
                 model, editor, random = Model(data), HiveEditor(data), Random(name)
@@ -101,8 +101,8 @@ class Real(unittest.TestCase):
                 self.assertEqual(Hive(after).check(), ())
                 theirs, meant = set(oracle(after)), set(model.rows())
                 self.assertEqual(sorted(theirs ^ meant)[:4], [])
-                count += 1
-        self.assertGreaterEqual(count, 4)
+                lengths.add(len(data))
+        self.assertGreaterEqual(len(lengths), 3)
 
     def test_a_value_changed_in_place_changes_its_own_bytes_and_the_head(self):
         name, data = next(each for each in samples() if len(each[1]) > 1 << 18)

@@ -203,7 +203,8 @@ class ViewedSource(_OverDisk):
             RefusedError: a view that cannot be changed, or not there.
         """
         found = [patch for patch in patches if patch.offset < FIRST_VIEW]
-        inside = sorted((each for each in patches if each not in found), key=lambda p: p.offset)
+        inside = [patch for patch in patches if patch.offset >= FIRST_VIEW]
+        inside.sort(key=lambda patch: patch.offset)
         while inside:
             first = inside[0].offset // _TOGETHER * _TOGETHER
             run = [inside.pop(0)]

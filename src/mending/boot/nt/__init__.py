@@ -8,7 +8,7 @@ from mending.boot.nt.hive_copies import SET, copies_beside
 from mending.boot.nt.kernel_files import beside_manager, keeps_manager
 from mending.boot.nt.letters import letter_of, letter_place, own_names
 from mending.boot.nt.replayed_hive import LOGS, replayed_hive
-from mending.boot.nt.services import BOOT, DISABLED, DRIVER_TYPES, Driver, drivers_of
+from mending.boot.nt.services import BOOT, DISABLED, Driver, drivers_of
 from mending.boot.nt.sign_in import current_version
 from mending.boot.nt.start import (
     Libraries,
@@ -24,7 +24,6 @@ from mending.boot.nt.system_hive import read_settings
 __all__ = [
     "BOOT",
     "DISABLED",
-    "DRIVER_TYPES",
     "LOGS",
     "SET",
     "Driver",

@@ -20,7 +20,7 @@ from mending.boot.chain import (
     passed,
 )
 from mending.boot.nt.kernel_files import LoaderChecks, system_start
-from mending.boot.nt.replayed_hive import replayed_hive
+from mending.boot.nt.replayed_hive import lost_bins, replayed_hive
 from mending.boot.nt.start import NtStart, nt_finding
 from mending.boot.nt.store_volumes import StoreVolumes, carried_store, stores_on
 from mending.disk.hives import Hive, Key
@@ -29,7 +29,16 @@ from mending.formats.nt import boot_store as store
 from mending.formats.nt.boot_store import StoreDevice
 from mending.formats.nt.hive_cells import DamagedHiveError
 from mending.knowledge.families import nt_names
-from mending.model import Finding, FindingId, InputError, Phase, PhaseState, Severity, Where
+from mending.model import (
+    Finding,
+    FindingId,
+    InputError,
+    Phase,
+    PhaseState,
+    RepairId,
+    Severity,
+    Where,
+)
 
 _UNREAD = FindingId.BOOT_MANAGER_NOT_CHECKED
 _MOST_INHERITED = 16
@@ -123,11 +132,13 @@ class StoreChecks:
         try:
             hive, after, why = replayed_hive(self._environment, self._volume, self._path)
             if hive is None:
-                return self._failed(FindingId.BOOT_STORE_DAMAGED, self._says(f"is damaged: {why}"))
+                says, without = self._says(f"is damaged: {why}"), lost_bins(after.data)
+                return self._failed(FindingId.BOOT_STORE_DAMAGED, says, without=without)
             entry = self._entry(hive)
         except (DamagedHiveError, InputError) as error:
             says = self._says(f"is damaged: {error.says.rstrip('.')}")
-            return self._failed(FindingId.BOOT_STORE_DAMAGED, says)
+            without = RepairId.HIVE_HEADER  # its base block could be used
+            return self._failed(FindingId.BOOT_STORE_DAMAGED, says, without=without)
         if entry is None:
             says = self._says("names no entry to start that is in it")
             return self._failed(FindingId.BOOT_STORE_NO_ENTRY, says)
@@ -195,8 +206,14 @@ class StoreChecks:
         kind, phase = FindingId.HIVE_UNFINISHED, Phase.BOOT_MANAGER
         return nt_finding(kind, Severity.WARNING, says, self._where(), phase=phase)
 
-    def _failed(self, kind: FindingId, says: str, notes: Sequence[Finding] = ()) -> CheckResult:
-        fault = nt_finding(kind, Severity.FATAL, says, self._where())
+    def _failed(
+        self,
+        kind: FindingId,
+        says: str,
+        notes: Sequence[Finding] = (),
+        without: RepairId | None = None,
+    ) -> CheckResult:
+        fault = nt_finding(kind, Severity.FATAL, says, self._where(), without=without)
         return failed(fault, self._then).with_findings(*notes)
 
     def _says(self, what: str) -> str:

@@ -5,7 +5,9 @@ from collections.abc import Sequence
 from mending.boot.chain import BootEnvironment
 from mending.disk.hives import Hive, Replayed, replayed
 from mending.disk.volume import Volume
-from mending.model import Problem
+from mending.formats.nt import hive_base
+from mending.formats.nt.hive_base import BASE_BYTES
+from mending.model import Problem, RepairId, Window
 from mending.model.limits import HIVE_BYTES
 
 ENDS_THE_START = {"hive-magic", "hive-checksum", "hive-root", "hive-length", "hive-cut"}
@@ -43,6 +45,17 @@ def replayed_hive(
     hive = Hive(after.data)
     fatal = [each for each in hive.check() if each.code in ENDS_THE_START]
     return (None, after, told(fatal)) if fatal else (hive, after, "")
+
+
+def lost_bins(data: bytes) -> RepairId | None:
+    """The repair that is not possible where more than the base block of a hive is damaged; None
+    where its bins are sound as far as the base block tells of them.
+    """
+    base = hive_base.read(Window(data[:BASE_BYTES])).record if len(data) >= BASE_BYTES else None
+    wanted = base.bins if base is not None and not base.bins % BASE_BYTES else 0
+    length = hive_base.bins_length(data)
+    broken = not length or length < wanted or hive_base.check_bins(data[BASE_BYTES:], length)
+    return RepairId.HIVE_HEADER if broken else None
 
 
 def told(problems: Sequence[Problem]) -> str:

@@ -40,6 +40,11 @@ class Driver(msgspec.Struct, frozen=True):
     tag: int
 
     @property
+    def is_driver(self) -> bool:
+        """Whether it runs in the kernel and is no service."""
+        return self.type in DRIVER_TYPES
+
+    @property
     def is_critical(self) -> bool:
         """Whether the start ends where it cannot be loaded."""
         return self.error == _CRITICAL

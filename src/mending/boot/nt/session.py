@@ -17,14 +17,14 @@ from mending.boot.chain import (
     passed,
 )
 from mending.boot.nt.letters import is_elsewhere, letters_of
-from mending.boot.nt.replayed_hive import replayed_hive
+from mending.boot.nt.replayed_hive import lost_bins, replayed_hive
 from mending.boot.nt.services import AUTOMATIC, DRIVER_TYPES, Driver
 from mending.boot.nt.sign_in import SignInChecks, current_version
 from mending.boot.nt.start import Libraries, NtSettings, Program, nt_finding, read_program
 from mending.disk.hives import Hive
 from mending.formats.nt.hive_cells import DamagedHiveError
 from mending.knowledge.families import nt_names
-from mending.model import Finding, FindingId, Phase, Severity, Where
+from mending.model import Finding, FindingId, Phase, RepairId, Severity, Where
 from mending.model.limits import HIVE_BYTES
 
 _UNREAD = FindingId.SESSION_NOT_CHECKED
@@ -51,7 +51,7 @@ class SessionChecks:
             where = Where(path=found.path if found is not None else path)
             if found is None:
                 says = f"The hive {path} is not there."
-                return self._failed(FindingId.HIVE_DAMAGED, says, where, self.programs)
+                return self._hive_failed(says, where, RepairId.HIVE_HEADER)
             if found.bytes > HIVE_BYTES:
                 says = f"The hive {found.path} has {found.bytes} bytes, more than are read."
                 note = nt_finding(_UNREAD, Severity.NOTE, says, where)
@@ -60,7 +60,7 @@ class SessionChecks:
             hive, after, why = replayed_hive(environment, volume, found.path)
             if hive is None:
                 says = f"The hive {found.path} cannot be used: {why}."
-                return self._failed(FindingId.HIVE_DAMAGED, says, where, self.programs)
+                return self._hive_failed(says, where, lost_bins(after.data))
             if name == nt_names().session.hives[0]:
                 self._software = hive
             if not after.is_whole:
@@ -193,8 +193,10 @@ class SessionChecks:
             says = f"{len(gone)} services that begin with the session have no program: {shown}."
             yield nt_finding(FindingId.SERVICE_MISSING, Severity.WARNING, says, self._hive_place())
 
-    def _failed(self, kind: FindingId, says: str, where: Where, then: Link) -> CheckResult:
-        return failed(nt_finding(kind, Severity.FATAL, says, where, phase=Phase.SESSION), then)
+    def _hive_failed(self, says: str, where: Where, without: RepairId | None) -> CheckResult:
+        kind, phase = FindingId.HIVE_DAMAGED, Phase.SESSION
+        fault = nt_finding(kind, Severity.FATAL, says, where, phase, without)
+        return failed(fault, self.programs)
 
     def _hive_place(self) -> Where:
         return Where(path=self._start.path(f"{_CONFIG}/system"))

@@ -38,9 +38,14 @@ def nt_finding(
     says: str,
     where: Where = NOWHERE,
     phase: Phase | None = None,
+    without: RepairId | None = None,
 ) -> Finding:
-    """A finding of this family, with every repair of its row."""
-    repairs = FINDINGS[kind].repairs
+    """A finding of this family, with every repair of its row.
+
+    Args:
+        without: the one that is not possible here.
+    """
+    repairs = tuple(each for each in FINDINGS[kind].repairs if each != without)
     if severity is not Severity.FATAL:
         repairs = tuple(each for each in repairs if each not in _ONLY_WHERE_FATAL)
     return finding(kind, severity, says, where, repairs, phase)

@@ -20,11 +20,20 @@ from mending.boot.chain import (
 )
 from mending.boot.nt.drivers import DriverChecks
 from mending.boot.nt.hive_copies import copies_beside
-from mending.boot.nt.replayed_hive import replayed_hive, told
+from mending.boot.nt.replayed_hive import lost_bins, replayed_hive, told
 from mending.boot.nt.start import NtSettings, NtStart, nt_finding
 from mending.disk.hives import Hive, Key, Replayed
 from mending.formats.nt.hive_cells import DamagedHiveError
-from mending.model import Finding, FindingId, InputError, Phase, Problem, Severity, Where
+from mending.model import (
+    Finding,
+    FindingId,
+    InputError,
+    Phase,
+    Problem,
+    RepairId,
+    Severity,
+    Where,
+)
 from mending.model.limits import HIVE_BYTES
 
 _HIVE = "system32/config/system"
@@ -48,19 +57,23 @@ class HiveChecks:
             return not_checked(nt_finding(_UNREAD, Severity.NOTE, says, self._where()))
         hive, after, why = replayed_hive(self._environment, self._volume, self._path)
         if hive is None:
-            return self._damaged(why, Hive(after.data).check() if len(after.data) >= 512 else ())
+            problems = Hive(after.data).check() if len(after.data) >= 512 else ()
+            return self._damaged(why, problems, lost_bins(after.data))
         try:
             selected = _selected(hive)
         except DamagedHiveError as error:
-            return self._damaged(error.says.rstrip("."), ())
+            return self._damaged(error.says.rstrip("."), (), lost_bins(after.data))
         if selected is None:
             return self._no_control_set(hive)
         return self._judged(after, hive, selected)
 
-    def _damaged(self, why: str, problems: Sequence[Problem]) -> CheckResult:
+    def _damaged(
+        self, why: str, problems: Sequence[Problem], without: RepairId | None
+    ) -> CheckResult:
         says = f"The system hive {self._name} cannot be used: {why}."
         where = self._at(problems[0]) if problems else self._where()
-        fault = nt_finding(FindingId.HIVE_DAMAGED, Severity.FATAL, says, where)
+        kind = FindingId.HIVE_DAMAGED
+        fault = nt_finding(kind, Severity.FATAL, says, where, without=without)
         return failed(fault).with_findings(*self._copies())
 
     def _no_control_set(self, hive: Hive) -> CheckResult:

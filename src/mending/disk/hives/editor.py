@@ -163,7 +163,8 @@ class HiveEditor:
         self._space.patch(key.at, _VALUES, struct.pack("<II", len(rows), listed))
 
     def _change_value(self, at: int, old: ValueCell, kind: int, data: bytes) -> None:
-        plain = old.inline is None and old.length and not self._is_big(old.length)
+        longest = max(old.length, len(data))
+        plain = old.inline is None and old.length and not self._is_big(longest)
         if plain and 4 < len(data) <= self._space.capacity(old.data_cell):
             self._space.patch(old.data_cell, 0, data)
             length, place = len(data), old.data_cell

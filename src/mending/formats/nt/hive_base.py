@@ -112,6 +112,17 @@ def read(window: Window) -> Reading[HiveBase]:
     return Reading(base, tuple(found))
 
 
+def bins_length(data: Bytes) -> int:
+    """Bytes of bins that stand one behind the other. Args: data: the whole file."""
+    at = BASE_BYTES
+    while data[at : at + 4] == BIN_MAGIC and at + _BIN_HEAD <= len(data):
+        start, size = struct.unpack_from("<II", data, at + 4)
+        if start != at - BASE_BYTES or not size or size % _BIN_STEP or at + size > len(data):
+            break
+        at += size
+    return at - BASE_BYTES
+
+
 def check_bins(bins: Bytes, length: int, *, cells: bool = True) -> list[Problem]:
     """What is wrong with the bins and with how their cells fill them.
 

@@ -8,7 +8,7 @@ device of its class.
 
 from collections.abc import Iterator
 
-from mending.boot.nt import BOOT, DISABLED, DRIVER_TYPES, Driver, NtSettings, drivers_of
+from mending.boot.nt import BOOT, DISABLED, Driver, NtSettings, drivers_of
 from mending.disk.hives import HiveEditor, Key
 from mending.knowledge.families import nt_names
 from mending.model import Finding, FindingId, RefusedError, RepairId, capital
@@ -95,7 +95,7 @@ def _needed(settings: NtSettings, driver: Driver) -> str:
     """Why a start depends on a driver; empty where nothing says so."""
     if driver.type in _FILE_SYSTEMS and driver.start == BOOT:
         return "it reads the system's volume"
-    if driver.type not in DRIVER_TYPES:
+    if not driver.is_driver:
         return ""
     if driver.group.casefold() in nt_names().drivers.needed_groups:
         return f"its group is {driver.group}"

@@ -5,7 +5,7 @@ Which controller the PC has stands nowhere on the disk. A driver that finds no d
 so more than one may start.
 """
 
-from mending.boot.nt import BOOT, DRIVER_TYPES, Driver, NtSettings, drivers_of, read_program
+from mending.boot.nt import BOOT, Driver, NtSettings, drivers_of, read_program
 from mending.knowledge.families import nt_names
 from mending.model import RefusedError, RepairId
 from mending.repair.base import Proposal, Request
@@ -67,4 +67,4 @@ def _chosen(request: Request, settings: NtSettings) -> Driver:
 
 def _is_storage(driver: Driver) -> bool:
     groups = nt_names().drivers.controller_groups
-    return driver.type in DRIVER_TYPES and driver.group.casefold() in groups
+    return driver.is_driver and driver.group.casefold() in groups

@@ -13,7 +13,7 @@ from mending.boot.nt import LOGS, SET
 from mending.disk.hives import Hive, newest_of, read_to_end
 from mending.disk.volume import Volume
 from mending.formats.nt import hive_base
-from mending.formats.nt.hive_base import BASE_BYTES, BIN_MAGIC, NOTHING
+from mending.formats.nt.hive_base import BASE_BYTES, NOTHING
 from mending.formats.nt.hive_cells import read_key
 from mending.model import Change, FindingId, InputError, RefusedError, RepairId, Window
 from mending.model.limits import HIVE_BYTES
@@ -68,7 +68,7 @@ def rebuilt(data: bytes, logs: list[bytes]) -> bytes:
         InputError: its bins are broken, or disagree with what else tells of them.
     """
     old = hive_base.read(Window(data[:BASE_BYTES])).record
-    length = _bins(data)
+    length = hive_base.bins_length(data)
     if not length:
         raise InputError("it holds no bins.")
     heads = [hive_base.read(Window(log[:512])) for log in logs if len(log) >= 512]
@@ -95,17 +95,6 @@ def rebuilt(data: bytes, logs: list[bytes]) -> bytes:
     after = bytes(base) + data[BASE_BYTES:]
     read_to_end(Hive(after))
     return after
-
-
-def _bins(data: bytes) -> int:
-    """Bytes of bins that stand one behind the other."""
-    at = BASE_BYTES
-    while data[at : at + 4] == BIN_MAGIC:
-        start, size = struct.unpack_from("<II", data, at + 4)
-        if start != at - BASE_BYTES or not size or size % BASE_BYTES or at + size > len(data):
-            break
-        at += size
-    return at - BASE_BYTES
 
 
 def _roots(data: bytes, length: int) -> list[int]:
