@@ -394,5 +394,26 @@ class AtTheKeyboard(Workshop):
         )
 
 
+class Manners(InFolder):
+    """What annoyed at a trial."""
+
+    def test_the_name_alone_shows_the_help(self):
+        shown = self.run_here()
+        self.assertIn("Commands:\n", shown)
+        self.assertGreater(shown.count("\n"), 20)
+
+    def test_a_folder_that_is_not_there_holds_no_cases(self):
+        said = self.run_here("cases", self.folder / "nowhere", expect=3)
+        self.assertIn("There is no folder", said)
+        self.assertIn("No cases here", self.run_here("cases", self.folder))
+
+    def test_a_file_of_unknown_kind_is_not_added_without_a_word(self):
+        case, blob = self.folder / "case", self.folder / "blob"
+        blob.write_bytes(bytes(range(256)) * 12)
+        self.run_here("open", case, "--quiet")
+        said = self.run_here("add", case, blob)
+        self.assertIn("was not recognised", said)
+
+
 if __name__ == "__main__":
     unittest.main()

@@ -188,14 +188,14 @@ class Keyboard(Shop):
     def test_mend_shows_asks_and_takes_no_for_an_answer(self):
         path = self.image("quay-desk-2")
         before = sha(path)
-        for answer, status in (("n", 130), ("y", 0)):
+        for answer in "ny":
             child = self.talk("mend", path, "boot-code")
             child.expect("would be written")
             child.expect("Write it now")
             child.sendline(answer)
             child.expect(pexpect.EOF)
             child.close()
-            self.assertEqual((child.exitstatus, sha(path) == before), (status, answer == "n"))
+            self.assertEqual((child.exitstatus, sha(path) == before), (0, answer == "n"))
 
     def test_ask_takes_a_number_a_name_or_nothing_and_asks_again_after_nonsense(self):
         case = self.folder / "case"

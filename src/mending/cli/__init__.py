@@ -40,15 +40,23 @@ COMMANDS = {
 }
 
 
-@click.group(cls=LazyGroup, rows=COMMANDS, context_settings={"help_option_names": ["-h", "--help"]})
+@click.group(
+    cls=LazyGroup,
+    rows=COMMANDS,
+    invoke_without_command=True,
+    context_settings={"help_option_names": ["-h", "--help"]},
+)
 @click.version_option(__version__, prog_name="mending")
-def program() -> None:
+@click.pass_context
+def program(context: click.Context) -> None:
     """Find out why a PC does not start, plan the cheapest safe repair, do the offline part and
     prove it.
 
     A TARGET is a disk image, a block device, the folder of a mounted system, or a case, which is a
     folder, too. Every command takes --json.
     """
+    if context.invoked_subcommand is None:
+        click.echo(context.get_help())
 
 
 def main() -> None:

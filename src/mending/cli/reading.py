@@ -15,6 +15,12 @@ def attach_and_read(case: Case, path: str, host: Host, as_disk: bool = False) ->
     missing: then what it would take is said.
     """
     grown = attach(case, path, host, as_disk)
+    if any(each.sort == "other" for each in grown.state.evidence[len(case.state.evidence) :]):
+        click.echo(
+            f"{path} is kept with the case, but what it is was not recognised: nothing was read"
+            " from it.",
+            err=True,
+        )
     if not holds_records(grown):
         return grown
     try:

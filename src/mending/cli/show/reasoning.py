@@ -46,15 +46,17 @@ def show_causes(result: CausesResult, everything: bool = False) -> RenderableTyp
                 "bold",
             )
         ]
-    for contradiction in result.contradictions:
+    if result.contradictions:
+        ratio = max(each.ratio for each in result.contradictions)
+        pairs = "both of these" if len(result.contradictions) == 1 else "both of each pair"
         parts += [
             text(
-                f"No one cause explains both of these (two would, {contradiction.ratio:g} times"
-                " better): look again",
+                f"No one cause explains {pairs} (two would, up to {ratio:g} times better): look"
+                " again",
                 "bold",
             )
         ]
-        parts += [indented(text(contradiction.evidence), text(contradiction.other))]
+    parts += [indented(text(each.evidence), text(each.other)) for each in result.contradictions]
     rest = sum(cause.chance for cause in result.causes if cause not in listed)
     parts += [text("")] if parts else []
     parts += [

@@ -8,6 +8,7 @@ from mending.case import cases_result, list_cases
 from mending.cli import options
 from mending.cli.show.cases import show_cases
 from mending.cli.show.console import emit
+from mending.model import InputError
 
 
 @click.command("cases")
@@ -15,4 +16,6 @@ from mending.cli.show.console import emit
 @options.as_json
 def command(folder: str, as_json: bool) -> None:
     """List the cases that lie in FOLDER (here, unless named)."""
+    if not Path(folder).is_dir():
+        raise InputError(f"There is no folder {folder}.")
     emit(cases_result(list_cases(Path(folder))), as_json, show_cases)

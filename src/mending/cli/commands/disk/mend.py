@@ -115,8 +115,9 @@ def command(
     looking = dry_run or (repair is None and not everything)
     result: MendResult | MendAllResult = planned.result()
     if not looking and not nothing:
-        if not yes:
-            _confirm(result, target, as_json)
+        if not yes and not _confirmed(result, target, as_json):
+            say("Nothing was written.")
+            return
         if isinstance(planned, PlannedSequence):
             result = carry_out_repairs(found, host, planned, sector)
         else:
@@ -157,7 +158,7 @@ def _show(result: MendResult | MendAllResult, named: str, as_json: bool) -> None
         emit(result, as_json, show_mend)
 
 
-def _confirm(planned: MendResult | MendAllResult, named: str, as_json: bool) -> None:
+def _confirmed(planned: MendResult | MendAllResult, named: str, as_json: bool) -> bool:
     if as_json or not interactive():
         raise RefusedError(
             "Nothing was written: nobody can be asked here.",
@@ -167,4 +168,4 @@ def _confirm(planned: MendResult | MendAllResult, named: str, as_json: bool) -> 
         say(show_mend_all(planned, named))
     else:
         say(show_mend(planned))
-    click.confirm("Write it now?", abort=True)
+    return click.confirm("Write it now?")

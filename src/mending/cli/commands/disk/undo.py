@@ -43,16 +43,18 @@ def command(
         raise UsageError("--list, --redo and --drop do not go together.")
     host = this_host()
     found = NamedTarget(target, host)
+    result: PointsResult | None
     if listing:
         result = list_undo_points(found, host, Allowed(used_since))
     elif drop:
         result = _drop(found, point, yes, as_json)
     else:
         result = undo(found, host, UndoWish(point, redo, Allowed(used_since, made_elsewhere)))
-    emit(result, as_json, show_points)
+    if result is not None:
+        emit(result, as_json, show_points)
 
 
-def _drop(found: NamedTarget, point: str | None, yes: bool, as_json: bool) -> PointsResult:
+def _drop(found: NamedTarget, point: str | None, yes: bool, as_json: bool) -> PointsResult | None:
     host = this_host()
     points = points_to_drop(found, host, point)
     if not yes:
@@ -60,5 +62,7 @@ def _drop(found: NamedTarget, point: str | None, yes: bool, as_json: bool) -> Po
             raise RefusedError("Nothing was dropped: nobody can be asked here.", "Add --yes.")
         for each in points:
             say(f"{each.file.id} ({each.state.state})")
-        click.confirm("Let go of them? What they changed cannot be undone then.", abort=True)
+        if not click.confirm("Let go of them? What they changed cannot be undone then."):
+            say("Nothing was let go of.")
+            return None
     return drop_points(found, host, points)
