@@ -93,9 +93,12 @@ def catalogue() -> str:
         "",
         "## Repairs",
         "",
-        "| repair | acts on | step of the plan |",
-        "|---|---|---|",
-        *(f"| `{repair}` | {row.acts_on} | `{row.step}` |" for repair, row in REPAIRS.items()),
+        "| repair | acts on | step of the plan | proved |",
+        "|---|---|---|---|",
+        *(
+            f"| `{repair}` | {row.acts_on} | `{row.step}` | {row.proof} |"
+            for repair, row in REPAIRS.items()
+        ),
         "",
         "## Findings",
         "",
