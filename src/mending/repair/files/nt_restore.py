@@ -18,7 +18,7 @@ from mending.disk.shadow import shadow_copies
 from mending.disk.system import Catalogues, systems_on
 from mending.formats.executable import pe_tables, pe_version
 from mending.knowledge.families import nt_names
-from mending.model import FileAttributes, Finding, InputError, RefusedError, RepairId
+from mending.model import FileAttributes, Finding, InputError, Proof, RefusedError, RepairId
 from mending.repair.base import Proposal, Request
 from mending.repair.files.aside import real_path
 from mending.repair.files.nt_home import nt_home
@@ -95,6 +95,7 @@ def propose(request: Request) -> Proposal:
         changes=tuple(changes),
         answers=answers,
         fault_after=lambda _trace: "",
+        proof=Proof.DESCRIPTION,
     )
 
 
