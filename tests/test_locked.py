@@ -2,6 +2,7 @@
 
 import hashlib
 import os
+import re
 import subprocess
 import tempfile
 import unittest
@@ -21,7 +22,7 @@ from mending.model import InputError, MendingError, Window
 from mending.source import MemorySource, open_source
 from mending.workshop.linux import _template
 from tests.root_disks import root_disk
-from tests.support import PROGRAM, InFolder, needs
+from tests.support import PROGRAM, InFolder, needs, needs_mounts, sha, tool
 from tests.templates import ROOT_UUID
 
 MAKER = "cryptsetup"
@@ -181,6 +182,54 @@ class Disks(Locked):
                 found = self.json_here("trace", path, "--key-file", self.key())
                 self.assertEqual(found["verdict"], "no-fault-found", found["phases"])
                 self.assertEqual(found["systems"][0]["title"], "Ferry Linux 3")
+
+    def plain_of(self, volume):
+        """The plain bytes by the volume key that the real program tells, and another library."""
+        words = ("luksDump", "-q", "--dump-volume-key", "--key-file", self.key(), volume)
+        told = tool(MAKER, *words)
+        key = bytes.fromhex("".join(told.partition("MK dump:")[2].split()))
+        start = int(re.search(r"offset: (\d+) \[bytes\]", tool(MAKER, "luksDump", volume))[1])
+        data = volume.read_bytes()[start:]
+        return b"".join(
+            Cipher(AES(key), XTS((at // 512).to_bytes(16, "little")))
+            .decryptor()
+            .update(data[at : at + 512])
+            for at in range(0, len(data) // 512 * 512, 512)
+        )
+
+    @needs("debugfs", "fuse2fs")
+    @needs_mounts
+    def test_a_repair_inside_is_read_by_others_and_undone_without_a_key(self):
+        plain, table = self.folder / "plain", self.folder / "fstab"
+        plain.write_bytes(_template("linux-root.ext4"))
+        lost = "5ea00000-dead-4000-8000-000000000001"
+        rows = (f"UUID={ROOT_UUID} / ext4 defaults 0 1", f"UUID={lost} /srv ext4 defaults 0 2", "")
+        table.write_text("\n".join(rows))
+        tool("debugfs", "-w", "-R", "rm etc/fstab", plain)
+        tool("debugfs", "-w", "-R", f"write {table} etc/fstab", plain)
+        volume = self.encrypted(plain.read_bytes(), "--sector-size", "512")
+        before = self.plain_of(volume)
+        line = f"root=/dev/mapper/root ro rd.luks.name={LUKS_UUID}=root"
+        path = root_disk(self.folder, volume, line)
+        locked, key = sha(path), ("--key-file", self.key())
+        told = self.json_here("mend", path, "mount-optional", "--mount", "--yes", *key)
+        self.assertTrue(told["done"])
+        data = path.read_bytes()
+        start = data.index(volume.read_bytes()[:4096])
+        volume.write_bytes(data[start : start + volume.stat().st_size])
+        after = self.plain_of(volume)
+        self.assertIn(b"nofail", after)
+        written = {
+            (write["offset"] + at) // 512
+            for write in told["writes"]
+            for at in range(0, write["length"], 512)
+        }
+        self.assertLess(len(written), 200)
+        places = range(0, len(after), 512)
+        unlike = sum(before[at : at + 512] != after[at : at + 512] for at in places)
+        self.assertEqual(unlike, len(written))
+        self.run_here("undo", path)
+        self.assertEqual(sha(path), locked)
 
     def test_a_key_from_the_terminal_a_file_and_a_wrong_one(self):
         path = self.disk()

@@ -47,8 +47,21 @@ class PlainVolume(ABC):
         plain[offset - first : offset - first + len(data)] = data
         for place, after in self._encrypted(first, bytes(plain)):
             before = self._source.read(place, len(after)).data
-            if before != after:
-                yield place, before, after
+            for start, end in self._unlike(before, after):
+                yield place + start, before[start:end], after[start:end]
+
+    def _unlike(self, before: bytes, after: bytes) -> Iterator[tuple[int, int]]:
+        """Runs of sectors that are not alike: from where to where."""
+        start, sector = None, self._sector
+        for at in range(0, len(after), sector):
+            same = before[at : at + sector] == after[at : at + sector]
+            if start is None and not same:
+                start = at
+            elif start is not None and same:
+                yield start, at
+                start = None
+        if start is not None:
+            yield start, len(after)
 
     @abstractmethod
     def _encrypted(self, first: int, plain: bytes) -> Iterator[tuple[int, bytes]]:
