@@ -445,6 +445,24 @@ def numbers(data, first, second, kind=0):
     data[508:512] = total.to_bytes(4, "little")
 
 
+def crashing_log():
+    """A kernel log of a PC that ran well in January 2025 and fails every hour of three days in
+    February.
+    """
+    rows = []
+    for day in range(1, 29):
+        rows.append(f"2025-01-{day:02}T08:00:00+00:00 desk kernel: Linux version 6.1.0-ferry")
+        rows.append(f"2025-01-{day:02}T18:00:00+00:00 desk kernel: reboot: Power down")
+    for day in range(1, 4):
+        for hour in range(8, 18):
+            at = f"2025-02-{day:02}T{hour:02}"
+            rows.append(f"{at}:00:00+00:00 desk kernel: Linux version 6.1.0-ferry")
+            rows.append(
+                f"{at}:50:00+00:00 desk kernel: Kernel panic - not syncing: Fatal exception"
+            )
+    return "\n".join(rows) + "\n"
+
+
 @needs(*PROGRAMS)
 @needs_mounts
 class HiveSets(Mended):
@@ -470,6 +488,27 @@ class HiveSets(Mended):
         self.assertEqual(seen[f"{kept}/SYSTEM"], nt_faults.SOUND_TREE[SYSTEM][:9000])
         self.run_here("undo", pc.path)
         self.assertEqual(sha(pc.path), broken)
+
+    def test_the_newest_from_before_the_failing_began_is_named(self):
+        pc, case = NtPc(self.folder, "uefi"), self.folder / "case"
+        for place, written in (("keepsake", tree.WRITTEN), ("later", tree.WRITTEN + 10**16)):
+            made = {name: bytearray(SOUND[f"{CONFIG}/{name}"]) for name in tree.HIVES}
+            for data in made.values():
+                data[12:20] = written.to_bytes(8, "little")
+                numbers(data, 1, 1)
+            put_there(pc, {f"{CONFIG}/{place}/{name}": bytes(made[name]) for name in made})
+        said = self.run_here("mend", pc.path, "hive-set", "--mount", "--yes", expect=4)
+        self.assertIn("No record tells when failing began", " ".join(said.split()))
+        self.run_here("open", case, "--disk", pc.path, "--quiet")
+        log = self.folder / "messages.log"
+        log.write_text(crashing_log())
+        self.run_here("add", case, log)
+        began = self.json_here("crashes", case)["onset"]["from"]
+        said = " ".join(
+            self.run_here("mend", case, "hive-set", "--mount", "--yes", expect=4).split()
+        )
+        self.assertIn(f"Failing began on {began[:10]}", said)
+        self.assertIn("the newest from before is /ferry/system32/config/keepsake", said)
 
     def test_what_would_be_lost_is_told_and_a_partial_or_damaged_set_is_not_used(self):
         pc = NtPc(self.folder, "uefi")

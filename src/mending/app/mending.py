@@ -1,12 +1,17 @@
 """Mending a target: plan, then carry out just what was planned, each step told to its case."""
 
+from functools import partial
+from pathlib import Path
+
+import msgspec
+
 from mending.app.host import Host
 from mending.app.targets import NamedTarget, opened_target
 from mending.app.tracing import keep_no_memory
-from mending.case import mended
+from mending.case import crash_files, mended
 from mending.disk.locked import KeyRing
 from mending.knowledge import base_pack
-from mending.model import Progress, silent
+from mending.model import InputError, Progress, UsageError, silent
 from mending.repair.base import MendSettings
 from mending.repair.run import (
     MendAllResult,
@@ -31,6 +36,23 @@ def opened_keys(secret: bytes | None) -> KeyRing | None:
     return KeyRing(secret)
 
 
+def failing_since(target: NamedTarget, settings: MendSettings) -> str:
+    """When failing began by the crash records of a case and those on the disk; empty where none
+    tells.
+    """
+    # lazy: only the choice of a moment needs what reads records
+    from mending.app.evidence import read_crashes  # noqa: PLC0415
+    from mending.crash.read import log_files  # noqa: PLC0415
+
+    path, keys = target.path, settings.keys or KeyRing(None)
+    files = [*(crash_files(target.case) if target.case is not None else ())]
+    try:
+        result = read_crashes(path, [*files, *log_files(Path(path), keys)], path, keys)
+    except (InputError, UsageError):  # the question stands without it, too
+        return ""
+    return result.onset.from_ if result.onset is not None else ""
+
+
 def plan_repair(
     target: NamedTarget,
     repair: str,
@@ -45,6 +67,7 @@ def plan_repair(
         RefusedError: a guard says no, or the target would not be better for it.
     """
     kind = repair_of(repair)
+    settings = _with_onset(target, settings)
     with opened_target(target.path, sector) as source:
         return preview(kind, examine(source, settings), settings, progress)
 
@@ -56,8 +79,14 @@ def plan_repairs(
     progress: Progress = silent,
 ) -> PlannedSequence:
     """What every repair that is called for would do, one on top of the other. Reads only."""
+    settings = _with_onset(target, settings)
     with opened_target(target.path, sector) as source:
         return preview_all(examine(source, settings), settings, progress)
+
+
+def _with_onset(target: NamedTarget, settings: MendSettings) -> MendSettings:
+    ask = partial(failing_since, target, settings)
+    return msgspec.structs.replace(settings, failing_since=ask)
 
 
 def carry_out_repair(

@@ -35,6 +35,8 @@ class MendSettings(msgspec.Struct, frozen=True):
         system: number of the volume whose system is meant.
         want: what the next start is to do.
         keys: what opens locked volumes.
+        failing_since: tells when failing began, RFC 3339, empty where no record says so; asked only
+            where that decides something, for reading the records takes its time.
     """
 
     anyway: bool = False
@@ -53,6 +55,7 @@ class MendSettings(msgspec.Struct, frozen=True):
     system: int | None = None
     want: str = ""
     keys: KeyRing | None = None
+    failing_since: Callable[[], str] = str
 
 
 class Request(msgspec.Struct, frozen=True, kw_only=True):

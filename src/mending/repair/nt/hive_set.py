@@ -5,6 +5,7 @@ A set is used whole or not at all. The present set, its logs with it, is kept be
 name. What came since is lost with it, so a person chooses the moment, with the losses at hand.
 """
 
+import datetime
 from collections.abc import Callable, Iterator
 
 import msgspec
@@ -112,12 +113,28 @@ def _chosen(request: Request, start: NtStart) -> _Moment:
         )
     found.sort(key=lambda pair: pair[1].written, reverse=True)
     listed = "; ".join(f"{moment.at} (--hives {place})" for place, moment in found[:_MOST_LISTED])
-    newest = found[0][1]
+    since = request.settings.failing_since()
+    wanted, why = _before(found, since)
     raise RefusedError(
-        f"Which moment is put back: {listed}? Of {newest.at}:"
-        f"{_losses(request, start, newest) or ' what would be lost cannot be told.'}",
-        "The newest from before the failing began is the right one; `mending crashes` tells when.",
+        f"Which moment is put back: {listed}? {why} Of {wanted.at}:"
+        f"{_losses(request, start, wanted) or ' what would be lost cannot be told.'}",
+        "" if since else "The newest from before the failing began is the right one.",
     )
+
+
+def _before(found: list[tuple[str, _Moment]], since: str) -> tuple[_Moment, str]:
+    """The newest moment from before the failing began, and how it is told.
+
+    Args:
+        found: the newest first. since: RFC 3339; empty where it is not known.
+    """
+    if not since:
+        return found[0][1], "No record tells when failing began."
+    began = datetime.datetime.fromisoformat(since).timestamp()
+    for place, moment in found:
+        if moment.written / 1e7 - _EPOCH < began:
+            return moment, f"Failing began on {since[:10]}; the newest from before is {place}."
+    return found[0][1], f"Failing began on {since[:10]}, and none is from before."
 
 
 def _offered(request: Request, start: NtStart) -> Iterator[tuple[str, _Moment]]:
