@@ -105,6 +105,7 @@ class Mended(InFolder):
 class Faults(Mended):
     def test_every_fault_is_found_mended_in_one_go_and_taken_back(self):
         self.assertGreaterEqual(len(FAULTS), 40)
+        seen = set()
         for firmware, what, break_it, phase, kind in FAULTS:
             with self.subTest(f"{firmware}: {what}"):
                 pc = NtPc(self.folder, firmware)
@@ -116,11 +117,18 @@ class Faults(Mended):
                 trace = trace_file(pc.path)
                 self.assertEqual((trace.verdict, trace.failing_phase), ("fails", phase))
                 self.assertEqual(ids(trace, "fatal"), [kind])
-                broken, before = sha(pc.path), self.files_of(pc)
+                broken, kept = sha(pc.path), pc.path.read_bytes()
                 told = self.mend(pc, "--all", "--mount", *words)
                 self.assertEqual((told["after"], told["stopped"]), ("no-fault-found", None))
                 self.assertEqual(trace_file(pc.path).verdict, "no-fault-found")
-                self.check_only_announced(told, before, self.files_of(pc))
+                repairs = tuple(step["repair"] for step in told["steps"]), firmware
+                if repairs not in seen:
+                    seen.add(repairs)
+                    after = self.files_of(pc)
+                    mended = pc.path.read_bytes()
+                    pc.path.write_bytes(kept)
+                    self.check_only_announced(told, self.files_of(pc), after)
+                    pc.path.write_bytes(mended)
                 if what in STARTED:
                     self.assertIn(REACHED, screen_of(pc.path, firmware, REACHED))
                 for _ in told["steps"]:

@@ -151,7 +151,7 @@ class Disks(DiskCuts):
         for repair, draw, faults, fault in DISKS:
             draft = draw()
             faults[fault](draft)
-            for self.known in range(2):
+            for self.known in range(1 if faults is AS_DRAWN else 2):
                 path = self.folder / f"{repair}.img"
                 draft.save(path)
                 if not self.known:
