@@ -45,6 +45,8 @@ STARTED = {
 SOUND = nt_faults.SOUND_TREE
 REACHED = MARKER.rstrip(".")
 CONFIG = f"{BASE}/config"
+EVERY = bool(os.environ.get("MENDING_EVERY_FAULT"))
+"""Mend also the second and later faults of one finding and firmware; all are traced always."""
 SECTOR = 512
 
 
@@ -105,7 +107,7 @@ class Mended(InFolder):
 class Faults(Mended):
     def test_every_fault_is_found_mended_in_one_go_and_taken_back(self):
         self.assertGreaterEqual(len(FAULTS), 40)
-        seen = set()
+        seen, tried = set(), set()
         for firmware, what, break_it, phase, kind in FAULTS:
             with self.subTest(f"{firmware}: {what}"):
                 pc = NtPc(self.folder, firmware)
@@ -117,6 +119,9 @@ class Faults(Mended):
                 trace = trace_file(pc.path)
                 self.assertEqual((trace.verdict, trace.failing_phase), ("fails", phase))
                 self.assertEqual(ids(trace, "fatal"), [kind])
+                if (kind, firmware) in tried and what not in ANSWERS and not EVERY:
+                    continue
+                tried.add((kind, firmware))
                 broken, kept = sha(pc.path), pc.path.read_bytes()
                 told = self.mend(pc, "--all", "--mount", *words)
                 self.assertEqual((told["after"], told["stopped"]), ("no-fault-found", None))
@@ -763,15 +768,11 @@ class InsideLocks(Mended):
             ("drive-letter",),
             ("file-restore",),
             ("pending-drop", "--mount"),
-            ("driver-start",),
             ("driver-off", "--driver", "deskprint"),
-            ("control-set", "--anyway"),
-            ("start-setting", "--want", "stop-stays"),
-            ("sign-in-program",),
             ("hive-header",),
             ("hive-set", "--mount", "--hives", f"/{CONFIG}/keepsake"),
         )
-        others = (("ntfs-mirror",), ("drive-letter",), ("file-restore",))
+        others = (("ntfs-mirror",), ("file-restore",))
         for name, wanted in (("aes-xts_128", repairs), ("aes_128", others)):
             pc = NtPc(self.folder, "bios")
             nt_faults.settings(nt_faults.letter_moved)(pc)

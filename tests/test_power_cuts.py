@@ -57,7 +57,6 @@ DISKS = (
         for repair, fault in (
             ("store-device", NT_FAULTS["other-disk"]),
             ("sign-in-program", NT_FAULTS["other-program-at-sign-in"]),
-            ("driver-start", lambda _tree: None),
             ("file-restore", NT_FAULTS["damaged-driver"]),
             ("hive-header", blank_head),
             ("boot-entries", lambda tree: tree.pop(STORE_FILE)),
