@@ -768,11 +768,9 @@ class InsideLocks(Mended):
             ("drive-letter",),
             ("file-restore",),
             ("pending-drop", "--mount"),
-            ("driver-off", "--driver", "deskprint"),
-            ("hive-header",),
             ("hive-set", "--mount", "--hives", f"/{CONFIG}/keepsake"),
         )
-        others = (("ntfs-mirror",), ("file-restore",))
+        others = (("ntfs-mirror",),)
         for name, wanted in (("aes-xts_128", repairs), ("aes_128", others)):
             pc = NtPc(self.folder, "bios")
             nt_faults.settings(nt_faults.letter_moved)(pc)
