@@ -351,7 +351,7 @@ FINDINGS: Mapping[FindingId, FindingRow] = {
             FindingId.FILES_NOT_CHECKED: (),
             FindingId.HIVE_DAMAGED: (RepairId.HIVE_HEADER, RepairId.HIVE_SET),
             FindingId.HIVE_DAMAGED_INSIDE: (RepairId.HIVE_SET,),
-            FindingId.HIVE_UNFINISHED: (RepairId.HIVE_HEADER,),
+            FindingId.HIVE_UNFINISHED: (),
             FindingId.CONTROL_SET_MISSING: (RepairId.CONTROL_SET, RepairId.HIVE_SET),
             FindingId.HIVE_COPIES_WHOLE: (),
             FindingId.HIVE_COPIES_UNFIT: (),

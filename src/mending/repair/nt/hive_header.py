@@ -48,7 +48,7 @@ def propose(request: Request) -> Proposal:
     if not changes:
         says = why or "The base block of every hive is sound."
         raise RefusedError(says, "Put back a whole set: hive-set." if why else "")
-    kinds = (FindingId.HIVE_DAMAGED, FindingId.HIVE_UNFINISHED, FindingId.BOOT_STORE_DAMAGED)
+    kinds = (FindingId.HIVE_DAMAGED, FindingId.BOOT_STORE_DAMAGED)
     named = {path.casefold() for path in told}
     return Proposal(
         repair=REPAIR,
@@ -122,7 +122,9 @@ def _is_root(data: bytes, at: int) -> bool:
 def _needs(data: bytes) -> bool:
     if len(data) < BASE_BYTES:
         return bool(data)
-    return bool(hive_base.read(Window(data[:BASE_BYTES])).problems)
+    problems = hive_base.read(Window(data[:BASE_BYTES])).problems
+    # a write that was cut off is no fault of the head: to call it finished would hide what is lost
+    return any(problem.code != "write-unfinished" for problem in problems)
 
 
 def _hives(request: Request) -> Iterator[tuple[Volume, str]]:
