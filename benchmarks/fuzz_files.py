@@ -28,6 +28,7 @@ from mending.case import case_result, load_case
 from mending.cli import program
 from mending.crash.read import log_file
 from mending.formats.package import dpkg
+from mending.knowledge import base_pack
 from mending.knowledge.codes import load_codes
 from mending.knowledge.events import load_events
 from mending.knowledge.load import load_pack
@@ -100,7 +101,7 @@ def _read_evidence(path: Path) -> object:
 def _cases(demo: Path) -> list[Sample]:
     case = next(path.parent for path in sorted(demo.glob("*/undo")))
     return [
-        _sample(case / name, lambda: case_result(load_case(case)))
+        _sample(case / name, lambda: case_result(load_case(case), base_pack()))
         for name in ("case.json", "record.jsonl")
     ]
 

@@ -14,6 +14,7 @@ import msgspec
 from mending.app.copy_checking import CopyCheckResult
 from mending.app.copying import CopyResult
 from mending.app.demo import DemoResult
+from mending.app.guiding import WorkResult
 from mending.app.keeping import KeepResult
 from mending.app.reporting import ReportResult
 from mending.boot.chain import Trace
@@ -21,6 +22,7 @@ from mending.boot.rehearse import RehearsalResult
 from mending.boot.settings import CompareResult
 from mending.case import CaseResult, CasesResult
 from mending.cli.commands.case.signs import SignsResult
+from mending.cli.config import ConfigResult
 from mending.cli.error_output import ErrorResult
 from mending.crash.lookup import CodeResult
 from mending.crash.results import CrashesResult
@@ -61,6 +63,8 @@ DOCUMENTS = (
     SignsResult,
     Trace,
     WhyResult,
+    WorkResult,
+    ConfigResult,
 )
 
 

@@ -328,7 +328,7 @@ class Flow(InFolder):
         before = self.lines()
         self.assertIn("is closed", self.run_here("saw", self.case, "beeps=none", expect=4))
         self.assertEqual(self.lines(), before)
-        self.assertIn("closed: driver-crashes", self.run_here("cases", self.folder))
+        self.assertIn("closed  driver-crashes", self.run_here("cases", self.folder))
         self.run_here("close", self.case, "--reopen")
         self.run_here("saw", self.case, "beeps=none")
 

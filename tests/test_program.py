@@ -335,63 +335,16 @@ class AtTheKeyboard(Workshop):
         self.run_here("tried", case, "turn-driver-off", "done")
         self.run_here("started", case, "yes")
         child = self.talk("close", case)
-        child.expect("What was wrong")
-        child.sendline("1")
-        child.expect("What mended it")
-        child.sendline("turn-driver-off")
-        for _ in closing.to_put_back(load_case(case), base_pack()):
-            child.expect("Is that done")
-            child.sendline("y")
+        said = [("Does it hold", "yes")]
+        said += [("Is that done", "y") for _ in closing.to_put_back(load_case(case), base_pack())]
+        said += [("What was wrong", "1"), ("What mended it", "turn-driver-off"), ("Minutes", "")]
+        for asked, answer in said:
+            child.expect(asked)
+            child.sendline(answer)
         child.expect(pexpect.EOF)
         closed = load_case(case).state.closed
         self.assertEqual(closed.fix, "turn-driver-off")
         self.assertIn(closed.cause, base_pack().causes)
-
-    def test_work_mends_records_and_stops_when_it_works(self):
-        self.run_here("undo", self.case("quay-desk-2"))
-        self.run_here(
-            "open",
-            self.folder / "ferry",
-            "--disk",
-            self.shop / "images" / "quay-desk-2.img",
-            "--fact",
-            "firmware=bios",
-        )
-        child = self.talk("work", self.folder / "ferry")
-        child.expect("write-boot-code")
-        child.expect("440 bytes would be written")
-        child.expect("Let Mending do it now")
-        child.sendline("y")
-        child.expect("440 bytes written")
-        child.expect("does it start now")
-        child.sendline("yes")
-        child.expect("It works")
-        child.expect(pexpect.EOF)
-        case = self.json_here("cases", self.folder)["cases"][0]
-        self.assertEqual(
-            ([one["step"] for one in case["tried"]], case["works"]), (["write-boot-code"], True)
-        )
-
-    def test_work_replans_after_a_start_that_fails_and_can_be_left(self):
-        self.run_here("open", self.folder / "other")
-        child = self.talk("work", self.folder / "other")
-        child.expect("What did it report")
-        child.sendline("not-mended")
-        child.expect("a note")
-        child.sendline("code 2000-0142")
-        while child.expect(["What did it report", "does it start now"]) == 0:
-            child.sendline("not-mended")
-            child.expect("a note")
-            child.sendline("")
-        child.sendline("no")
-        child.expect("Visit")
-        child.expect("What did it report")
-        child.sendline("stop")
-        child.expect(pexpect.EOF)
-        case = self.json_here("cases", self.folder)["cases"][0]
-        self.assertEqual(
-            (case["tried"][0]["note"], case["starts"][0]["works"]), ("code 2000-0142", False)
-        )
 
 
 class Manners(InFolder):

@@ -50,16 +50,18 @@ def start_case(
     notes: Mapping[str, str],
     host: Host,
     statements: Sequence[Statement] = (),
+    shop: Mapping[str, str] = {},
 ) -> Case:
     """Open a case, attach its disk and trace it. What is no disk does not leave half a case.
 
     Args:
+        shop: the fields that a workshop keeps.
         statements: what was understood of the notes.
     """
     if disk is not None:
         with opened_target(disk) as source:
             open_environment(source)
-    first = learned(pack, facts, notes, host.clock())
+    first = learned(pack, facts, notes, host.clock(), shop)
     case = open_case(Path(folder), [first], host.clock())
     case = listened(case, host.hand, statements) if statements else case
     return attach(case, disk, host, as_disk=True) if disk is not None else case

@@ -14,7 +14,7 @@ import msgspec
 from mending.boot.chain import Trace
 from mending.crash.screens import SeenCode
 from mending.knowledge import WhyNotRun
-from mending.model import Finding, InputError
+from mending.model import Finding, InputError, Place
 from mending.reason import ReportKind
 
 
@@ -26,11 +26,12 @@ class CaseEvent(msgspec.Struct, frozen=True, kw_only=True, tag_field="kind"):
 
 class Learned(CaseEvent, frozen=True, kw_only=True, tag="learned"):
     """Facts about the PC, `unknown` among the possible answers; `notes` are in somebody's own
-    words.
+    words; `shop` are the fields that a workshop keeps, such as a ticket's number.
     """
 
     facts: Mapping[str, str] = {}
     notes: Mapping[str, str] = {}
+    shop: Mapping[str, str] = {}
 
 
 class Saw(CaseEvent, frozen=True, kw_only=True, tag="saw"):
@@ -45,6 +46,7 @@ class Heard(CaseEvent, frozen=True, kw_only=True, tag="heard"):
 
     Attributes:
         left: clauses in which nothing was understood.
+        about: the note that it answers; empty for anything else.
     """
 
     text: str
@@ -52,6 +54,7 @@ class Heard(CaseEvent, frozen=True, kw_only=True, tag="heard"):
     facts: Mapping[str, str] = {}
     codes: tuple[SeenCode, ...] = ()
     left: tuple[str, ...] = ()
+    about: str = ""
 
 
 class Added(CaseEvent, frozen=True, kw_only=True, tag="added"):
@@ -111,9 +114,14 @@ class Started(CaseEvent, frozen=True, kw_only=True, tag="started"):
 class TakenBack(CaseEvent, frozen=True, kw_only=True, tag="taken-back"):
     """An entry was wrong: the newest report of a step, or the newest test start where there is no
     step.
+
+    Attributes:
+        entry: the number of the event in the record that counts no more, from 0; it goes before
+            `step`.
     """
 
     step: str | None = None
+    entry: int | None = None
 
 
 class Mended(CaseEvent, frozen=True, kw_only=True, tag="mended"):
@@ -123,21 +131,72 @@ class Mended(CaseEvent, frozen=True, kw_only=True, tag="mended"):
     undo_point: str
 
 
+class VisitStep(msgspec.Struct, frozen=True, kw_only=True):
+    """A step of a visit that was begun, as it was planned then."""
+
+    step: str
+    minutes: float
+    chance: float
+    why: str
+
+
+class Visiting(CaseEvent, frozen=True, kw_only=True, tag="visiting"):
+    """Work began in one place.
+
+    Attributes:
+        how: the way there.
+        steps: what is to be done there before the next test start.
+    """
+
+    place: Place
+    how: str
+    steps: tuple[VisitStep, ...]
+
+
+class Noted(CaseEvent, frozen=True, kw_only=True, tag="noted"):
+    """Something worth remembering, in somebody's own words; `about` is the step it belongs to."""
+
+    text: str
+    about: str = ""
+
+
+class PassedOver(CaseEvent, frozen=True, kw_only=True, tag="passed-over"):
+    """A question to which nobody had an answer."""
+
+    question: str
+
+
+class Checked(CaseEvent, frozen=True, kw_only=True, tag="checked"):
+    """One answer on the way to closing a case: what it is about, and what was said."""
+
+    about: str
+    says: str
+
+
+class HandedOver(CaseEvent, frozen=True, kw_only=True, tag="handed-over"):
+    """Somebody else goes on; `cause` is what is held to be wrong."""
+
+    to: str
+    cause: str = ""
+
+
 class Closed(CaseEvent, frozen=True, kw_only=True, tag="closed"):
     """The case is done: it works from cold.
 
     Attributes:
         cause: and `fix`: ids, or somebody's own words.
         put_back: by step `done`, or why what it changed for a time stays.
+        minutes: of work, as somebody told.
     """
 
     cause: str
     fix: str
     put_back: Mapping[str, str] = {}
+    minutes: float | None = None
 
 
 class Reopened(CaseEvent, frozen=True, kw_only=True, tag="reopened"):
-    """Work on a closed case goes on."""
+    """Work on a case that was closed or handed over goes on."""
 
 
 class PutBack(CaseEvent, frozen=True, kw_only=True, tag="put-back"):
@@ -158,6 +217,11 @@ AnyEvent = (
     | TakenBack
     | Mended
     | PutBack
+    | Visiting
+    | Noted
+    | PassedOver
+    | Checked
+    | HandedOver
     | Closed
     | Reopened
 )

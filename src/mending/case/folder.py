@@ -34,14 +34,15 @@ class CaseFile(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", t
 
 
 class Case(msgspec.Struct, frozen=True):
-    """A case as it was read: the folder, what never changes, and the state; `torn` where a crash
-    left something behind the last event.
+    """A case as it was read: the folder, what never changes, what happened, and the state after it;
+    `torn` where a crash left something behind the last event.
     """
 
     folder: Path
     file: CaseFile
     state: CaseState
     torn: bool = False
+    events: tuple[AnyEvent, ...] = ()
 
     def refuse_closed(self) -> None:
         """Raise RefusedError where nothing more may be done in it."""
@@ -121,7 +122,7 @@ def load_case(folder: Path) -> Case:
             f"{folder / CASE_FILE} is damaged: {error}.", "Take the folder's last backup."
         ) from error
     found = _record(folder)
-    return Case(folder, file, fold(found.events), found.torn)
+    return Case(folder, file, fold(found.events), found.torn, found.events)
 
 
 def list_cases(folder: Path) -> list[Case]:

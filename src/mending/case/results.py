@@ -4,13 +4,14 @@ from collections.abc import Mapping, Sequence
 
 import msgspec
 
-from mending.case.events import Closed
+from mending.case.events import Closed, Heard, Tried
 from mending.case.folder import Case
+from mending.case.pending import start_due
 from mending.case.state import CaseState
 from mending.case.thinking import causes_of
 from mending.knowledge import Pack
 from mending.model import REPAIRS, RepairId
-from mending.reason import Contradiction, ReportKind, impossible_pairs, mended_chance
+from mending.reason import Contradiction, impossible_pairs, mended_chance
 
 _TORN = "A crash left something unfinished at the end of the record; it was passed over."
 
@@ -76,19 +77,38 @@ class SaidResult(msgspec.Struct, frozen=True, kw_only=True):
     left: tuple[str, ...]
 
 
+class RemarkResult(msgspec.Struct, frozen=True, kw_only=True):
+    """What somebody wanted to be remembered; `about` is the step it belongs to, if any."""
+
+    at: str
+    text: str
+    about: str
+
+
+class HandedOverResult(msgspec.Struct, frozen=True, kw_only=True):
+    """Who goes on with it, and the cause that was held to be the likeliest."""
+
+    at: str
+    to: str
+    cause: str
+
+
 class ClosedResult(msgspec.Struct, frozen=True, kw_only=True):
-    """How a case ended."""
+    """How a case ended; `minutes` of work, as somebody told."""
 
     at: str
     cause: str
     fix: str
     put_back: Mapping[str, str]
+    minutes: float | None = None
 
 
 class CaseResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="case/1"):
     """A case as it stands.
 
     Attributes:
+        stands: `open`, `waiting` (for a test start, for time, for somebody else), `closed`.
+        shop: the fields that a workshop keeps: ticket, user, maker, model, serial, technician.
         contradictions: answers that cannot both be right.
         next: the arguments of the command that makes sense now; empty where none does.
     """
@@ -96,6 +116,8 @@ class CaseResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending",
     name: str
     folder: str
     opened: str
+    stands: str
+    shop: Mapping[str, str] = {}
     facts: Mapping[str, str]
     notes: Mapping[str, str]
     seen: Mapping[str, str]
@@ -109,6 +131,8 @@ class CaseResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending",
     works: bool
     warning: str = ""
     contradictions: tuple[Contradiction, ...] = ()
+    remarks: tuple[RemarkResult, ...] = ()
+    handed_over: HandedOverResult | None = None
     closed: ClosedResult | None = None
     watched: WatchResult | None = None
     next: str = ""
@@ -120,43 +144,24 @@ class CasesResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending"
     cases: tuple[CaseResult, ...]
 
 
-def case_result(case: Case, pack: Pack | None = None) -> CaseResult:
-    """The document of one case.
-
-    Args:
-        pack: to say which answers contradict each other.
-    """
+def case_result(case: Case, pack: Pack) -> CaseResult:
+    """The document of one case. What was put into words is in it, however long."""
     state = case.state
+    handed = state.handed_over
     return CaseResult(
         name=case.file.name,
         folder=str(case.folder),
         opened=case.file.opened,
+        stands=_stands(state, pack),
+        shop=state.shop,
         facts=state.facts,
         notes=state.notes,
         seen=state.seen,
         codes=tuple(dict.fromkeys(code.words for code in state.codes)),
-        said=tuple(
-            SaidResult(
-                at=said.at,
-                text=said.text,
-                understood={**said.signs, **said.facts},
-                codes=tuple(code.words for code in said.codes),
-                left=said.left,
-            )
-            for said in state.said
-        ),
+        said=tuple(_said(said) for said in state.said),
         disk=state.disk,
         failing_phase=state.trace.failing_phase if state.trace else None,
-        tried=tuple(
-            TriedResult(
-                at=attempt.at,
-                step=attempt.step,
-                report=attempt.report,
-                codes=attempt.codes,
-                note=attempt.note,
-            )
-            for attempt in state.tried
-        ),
+        tried=tuple(_tried(attempt) for attempt in state.tried),
         starts=tuple(
             StartResult(at=start.at, works=start.works, watch=start.watch, hours=start.hours)
             for start in state.starts
@@ -164,16 +169,49 @@ def case_result(case: Case, pack: Pack | None = None) -> CaseResult:
         undo_points=state.undo_points,
         works=state.works,
         warning=_TORN if case.torn else "",
+        remarks=tuple(
+            RemarkResult(at=each.at, text=each.text, about=each.about) for each in state.remarks
+        ),
+        handed_over=(
+            HandedOverResult(at=handed.at, to=handed.to, cause=handed.cause) if handed else None
+        ),
         closed=_closed(state.closed),
-        next=_next(case),
+        next=_next(case, pack),
         watched=_watched(state, pack),
-        contradictions=impossible_pairs(pack, state.seen) if pack is not None else (),
+        contradictions=impossible_pairs(pack, state.seen),
     )
 
 
-def _watched(state: CaseState, pack: Pack | None) -> WatchResult | None:
+def _said(said: Heard) -> SaidResult:
+    return SaidResult(
+        at=said.at,
+        text=said.text,
+        understood={**said.signs, **said.facts},
+        codes=tuple(code.words for code in said.codes),
+        left=said.left,
+    )
+
+
+def _tried(attempt: Tried) -> TriedResult:
+    return TriedResult(
+        at=attempt.at,
+        step=attempt.step,
+        report=attempt.report,
+        codes=attempt.codes,
+        note=attempt.note,
+    )
+
+
+def _stands(state: CaseState, pack: Pack) -> str:
+    if state.closed is not None:
+        return "closed"
+    waits = state.handed_over is not None or state.under_watch or start_due(state, pack)
+    return "waiting" if waits and not state.works else "open"
+
+
+def _watched(state: CaseState, pack: Pack) -> WatchResult | None:
     watched = state.watched
-    if pack is None or watched is None or not state.under_watch:
+    if watched is None or not state.under_watch:
         return None
     chance = mended_chance(pack, causes_of(state, pack).beliefs, watched)
     return WatchResult(
@@ -184,13 +222,15 @@ def _watched(state: CaseState, pack: Pack | None) -> WatchResult | None:
     )
 
 
-def _next(case: Case) -> str:
+def _next(case: Case, pack: Pack) -> str:
     state = case.state
     if state.closed is not None:
         return ""
+    if state.handed_over is not None:
+        return f"close {case.folder} --reopen"
     if state.works:
         return f"close {case.folder}"
-    if any(report.kind is not ReportKind.NOT_RUN for report in state.since_start):
+    if start_due(state, pack):
         return f"started {case.folder} yes|no"
     findings = state.trace.fatal if state.trace is not None else ()
     tried_steps = {attempt.step for attempt in state.tried}
@@ -208,9 +248,15 @@ def _next(case: Case) -> str:
 def _closed(event: Closed | None) -> ClosedResult | None:
     if event is None:
         return None
-    return ClosedResult(at=event.at, cause=event.cause, fix=event.fix, put_back=event.put_back)
+    return ClosedResult(
+        at=event.at,
+        cause=event.cause,
+        fix=event.fix,
+        put_back=event.put_back,
+        minutes=event.minutes,
+    )
 
 
-def cases_result(cases: Sequence[Case]) -> CasesResult:
+def cases_result(cases: Sequence[Case], pack: Pack) -> CasesResult:
     """The document of several cases."""
-    return CasesResult(cases=tuple(case_result(case) for case in cases))
+    return CasesResult(cases=tuple(case_result(case, pack) for case in cases))

@@ -1,6 +1,6 @@
 """The state of a case: its events, folded."""
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping, Sequence
 
 import msgspec
 
@@ -8,10 +8,14 @@ from mending.boot.chain import Trace
 from mending.case.events import (
     Added,
     AnyEvent,
+    Checked,
     Closed,
+    HandedOver,
     Heard,
     Learned,
     Mended,
+    Noted,
+    PassedOver,
     PutBack,
     Read,
     Reopened,
@@ -20,9 +24,10 @@ from mending.case.events import (
     TakenBack,
     Traced,
     Tried,
+    Visiting,
 )
 from mending.crash.screens import SeenCode, clues_of_codes
-from mending.knowledge import UNKNOWN
+from mending.knowledge import UNKNOWN, ReportKind
 from mending.model import Finding
 from mending.reason import Evidence, Report, Watched
 
@@ -38,18 +43,27 @@ class CaseState(msgspec.Struct, frozen=True, kw_only=True):
         heard: signs whose answers were understood from what somebody said.
         said: everything that was said in whole sentences.
         codes: codes and messages that a screen showed.
-        passed: signs and facts that were asked and could not be answered.
+        passed: questions that were asked and could not be answered.
+        shop: the fields that a workshop keeps.
         disk: path of the disk or image; None without one.
         trace: the newest trace; None before the first, and after every write until the next.
+        found: the newest trace of the disk as it was before anything was written.
         clues: what the crash records show, as they were read last.
         tried: steps in the order in which they were done.
         starts: test starts, newest last.
+        worked: what was done before the newest test start, where that one succeeded.
         watched: the newest test start, where it is under watch.
+        visit: the steps that are being done in one place; None between visits.
+        in_visit: what was done of them, and what it reported.
+        remarks: what somebody wanted to be remembered.
+        checked: by subject what was said on the way to closing.
+        handed_over: who goes on with it; None while it is here.
         closed: how it ended; None while it is open.
     """
 
     facts: Mapping[str, str] = {}
     notes: Mapping[str, str] = {}
+    shop: Mapping[str, str] = {}
     seen: Mapping[str, str] = {}
     heard: frozenset[str] = frozenset()
     said: tuple[Heard, ...] = ()
@@ -58,13 +72,20 @@ class CaseState(msgspec.Struct, frozen=True, kw_only=True):
     evidence: tuple[Added, ...] = ()
     disk: str | None = None
     trace: Trace | None = None
+    found: Trace | None = None
     clues: tuple[Finding, ...] = ()
     tried: tuple[Tried, ...] = ()
     starts: tuple[Started, ...] = ()
     failed_starts: tuple[tuple[Report, ...], ...] = ()
     since_start: tuple[Report, ...] = ()
+    worked: tuple[Report, ...] = ()
     watched: Watched | None = None
     undo_points: tuple[str, ...] = ()
+    visit: Visiting | None = None
+    in_visit: tuple[tuple[str, ReportKind], ...] = ()
+    remarks: tuple[Noted, ...] = ()
+    checked: Mapping[str, str] = {}
+    handed_over: HandedOver | None = None
     closed: Closed | None = None
 
     @property
@@ -84,11 +105,12 @@ class CaseState(msgspec.Struct, frozen=True, kw_only=True):
             facts=self.facts,
             seen=self.seen,
             heard=self.heard & set(self.seen),
-            trace=self.trace,
+            trace=self.found if self.works else self.trace,
             clues=self._clues(),
             reports=reports,
             failed_starts=self.failed_starts,
             watched=self.watched,
+            worked=self.worked if self.works else (),
         )
 
     def failed_again(self) -> "CaseState":
@@ -102,19 +124,52 @@ class CaseState(msgspec.Struct, frozen=True, kw_only=True):
         return (*self.clues, *(clue for clue in clues_of_codes(self.codes) if clue.id not in known))
 
 
-def fold(events: Iterable[AnyEvent]) -> CaseState:
-    """The state after all events."""
+def fold(events: Sequence[AnyEvent]) -> CaseState:
+    """The state after all events. What was taken back by its number counts as never said."""
     state = CaseState()
-    for event in events:
-        state = _after(state, event)
+    for number in still_counting(events):
+        state = _after(state, events[number])
     return state
+
+
+def still_counting(events: Sequence[AnyEvent]) -> list[int]:
+    """The numbers of the events that were not taken back, in their order."""
+    gone = _taken_back(events)
+    return [number for number in range(len(events)) if number not in gone]
+
+
+def _taken_back(events: Sequence[AnyEvent]) -> set[int]:
+    """The numbers of events that count no more. Older records name a step, or the newest test
+    start, in place of a number.
+    """
+    gone: set[int] = set()
+    for number, event in enumerate(events):
+        if isinstance(event, TakenBack):
+            entry = event.entry if event.entry is not None else _meant(events[:number], event, gone)
+            gone.add(-1 if entry is None else entry)
+    return gone
+
+
+def _meant(before: Sequence[AnyEvent], event: TakenBack, gone: set[int]) -> int | None:
+    """The newest event that still counts, of those that an older record means."""
+    for number in reversed(range(len(before))):
+        each = before[number]
+        is_meant = (
+            isinstance(each, Tried) and each.step == event.step
+            if event.step
+            else isinstance(each, Started)
+        )
+        if is_meant and number not in gone:
+            return number
+    return None
 
 
 def _after(state: CaseState, event: AnyEvent) -> CaseState:
     match event:
         case Learned():
             facts, passed = _answers(state.facts, state.passed, event.facts)
-            return _with(state, facts=facts, passed=passed, notes={**state.notes, **event.notes})
+            notes, shop = {**state.notes, **event.notes}, {**state.shop, **event.shop}
+            return _with(state, facts=facts, passed=passed, notes=notes, shop=shop)
         case Saw():
             seen, passed = _answers(state.seen, state.passed, event.signs)
             heard = state.heard - set(event.signs)
@@ -127,50 +182,54 @@ def _after(state: CaseState, event: AnyEvent) -> CaseState:
             disk, trace = (event.path, None) if is_disk else (state.disk, state.trace)
             return _with(state, evidence=(*state.evidence, event), disk=disk, trace=trace)
         case Traced():
-            return _with(state, trace=event.trace)
+            found = state.found if state.undo_points else event.trace
+            return _with(state, trace=event.trace, found=found)
         case Read():
             return _with(state, clues=event.clues)
-        case Tried():
-            done = (*state.since_start, Report(event.step, event.report))
-            return _with(state, tried=(*state.tried, event), since_start=done)
-        case Started():
-            state = _with(state, starts=(*state.starts, event))
-            if event.watch:
-                return _with(state, watched=_watched(state))
-            return (
-                _with(state, since_start=(), watched=None) if event.works else state.failed_again()
-            )
-        case TakenBack():
-            return _step_back(state, event.step) if event.step else _start_back(state)
-        case Closed():
-            return _with(state, closed=event)
-        case Reopened():
-            return _with(state, closed=None)
+        case Noted():
+            return _with(state, remarks=(*state.remarks, event))
+        case PassedOver():
+            return _with(state, passed=state.passed | {event.question})
         case Mended():
             return _with(state, undo_points=(*state.undo_points, event.undo_point), trace=None)
         case PutBack():
             return _without(state, event.undo_point)
+        case _:
+            return _after_work(state, event)
 
 
-def _step_back(state: CaseState, step: str) -> CaseState:
-    """Without the newest report of a step, wherever it counted."""
-    number = max(at for at, attempt in enumerate(state.tried) if attempt.step == step)
-    report = Report(step, state.tried[number].report)
-    tried = (*state.tried[:number], *state.tried[number + 1 :])
-    if report in state.since_start:
-        return _with(state, tried=tried, since_start=_less(state.since_start, report))
-    failed = list(state.failed_starts)
-    for at in range(len(failed) - 1, -1, -1):
-        if report in failed[at]:
-            failed[at] = _less(failed[at], report)
-            break
-    return _with(state, tried=tried, failed_starts=tuple(failed))
+def _after_work(state: CaseState, event: AnyEvent) -> CaseState:
+    """After what moves a case on: steps, test starts, its end."""
+    match event:
+        case Visiting():
+            return _with(state, visit=event, in_visit=())
+        case Tried():
+            done = (*state.since_start, Report(event.step, event.report))
+            state = _with(state, in_visit=(*state.in_visit, (event.step, event.report)))
+            tried = (*state.tried, event)
+            return _with(state, tried=tried, since_start=done, checked={}, handed_over=None)
+        case Started():
+            return _after_start(state, event)
+        case Checked():
+            return _with(state, checked={**state.checked, event.about: event.says})
+        case HandedOver():
+            return _with(state, handed_over=event)
+        case Closed():
+            return _with(state, closed=event)
+        case Reopened():
+            return _with(state, closed=None, handed_over=None, checked={})
+    return state
 
 
-def _less(reports: tuple[Report, ...], report: Report) -> tuple[Report, ...]:
-    """Without the newest that is equal."""
-    number = max(at for at, other in enumerate(reports) if other == report)
-    return (*reports[:number], *reports[number + 1 :])
+def _after_start(state: CaseState, event: Started) -> CaseState:
+    starts = (*state.starts, event)
+    state = _with(state, starts=starts, visit=None, in_visit=(), checked={})
+    state = _with(state, handed_over=None)
+    if event.watch:
+        return _with(state, watched=_watched(state))
+    if event.works:
+        return _with(state, worked=state.since_start, since_start=(), watched=None)
+    return state.failed_again()
 
 
 def _watched(state: CaseState) -> Watched | None:
@@ -180,19 +239,6 @@ def _watched(state: CaseState) -> Watched | None:
     failed = [start.hours for start in state.starts if not start.watch and start.hours]
     usual = sum(failed) / len(failed) if failed else USUAL_HOURS
     return Watched(state.since_start, state.starts[-1].hours or 0.0, usual)
-
-
-def _start_back(state: CaseState) -> CaseState:
-    """Without the newest test start; what was done before it waits for one again."""
-    *starts, last = state.starts
-    if last.works:
-        return _with(state, starts=tuple(starts))
-    if last.watch:
-        before = _with(state, starts=tuple(starts))
-        return _with(before, watched=_watched(before))
-    *failed, since_before = state.failed_starts
-    since = (*since_before, *state.since_start)
-    return _with(state, starts=tuple(starts), failed_starts=tuple(failed), since_start=since)
 
 
 def _after_words(state: CaseState, event: Heard) -> CaseState:
@@ -207,6 +253,7 @@ def _after_words(state: CaseState, event: Heard) -> CaseState:
         heard=state.heard | set(signs),
         passed=state.passed - set(signs) - set(facts),
         codes=(*state.codes, *event.codes),
+        notes={**state.notes, event.about: event.text} if event.about else state.notes,
         said=(*state.said, event),
     )
 

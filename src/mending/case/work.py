@@ -22,6 +22,7 @@ from mending.case.events import (
     Tried,
 )
 from mending.case.folder import Case, record
+from mending.case.state import still_counting
 from mending.crash.results import CrashesResult
 from mending.crash.screens import SeenCode
 from mending.disk.layout import HEAD_BYTES, content_kind_of
@@ -37,21 +38,35 @@ _NEAR = 60.0
 
 
 def learn(
-    case: Case, pack: Pack, hand: Hand, facts: Mapping[str, str], notes: Mapping[str, str]
+    case: Case,
+    pack: Pack,
+    hand: Hand,
+    facts: Mapping[str, str],
+    notes: Mapping[str, str],
+    shop: Mapping[str, str] = {},
 ) -> Case:
-    """Record facts about the PC.
+    """Record facts about the PC, and the fields that a workshop keeps.
 
     Raises:
         UsageError: an unknown fact or answer.
     """
-    return record(case, hand, learned(pack, facts, notes, hand.since))
+    return record(case, hand, learned(pack, facts, notes, hand.since, shop))
 
 
-def learned(pack: Pack, facts: Mapping[str, str], notes: Mapping[str, str], at: str) -> Learned:
+def learned(
+    pack: Pack,
+    facts: Mapping[str, str],
+    notes: Mapping[str, str],
+    at: str,
+    shop: Mapping[str, str] = {},
+) -> Learned:
     """The event for facts and notes, checked."""
     check_answers(pack.facts, facts, "fact")
     return Learned(
-        at=at, facts=dict(facts), notes={name: clean_text(text) for name, text in notes.items()}
+        at=at,
+        facts=dict(facts),
+        notes={name: clean_text(text) for name, text in notes.items()},
+        shop={name: clean_text(text) for name, text in shop.items()},
     )
 
 
@@ -77,7 +92,7 @@ def saw(
     return record(case, hand, *events)
 
 
-def heard(statement: Statement, at: str) -> Heard:
+def heard(statement: Statement, at: str, about: str = "") -> Heard:
     """The event for what somebody said, with the answers that are sure."""
     sure = statement.sure
     return Heard(
@@ -87,6 +102,7 @@ def heard(statement: Statement, at: str) -> Heard:
         facts={answer.question: answer.answer for answer in sure.facts},
         codes=statement.codes,
         left=tuple(clean_text(text) for text in statement.left),
+        about=about,
     )
 
 
@@ -211,21 +227,35 @@ def taken_back(case: Case, hand: Hand, step: str | None = None) -> Case:
     """
     if step is None and not case.state.starts:
         raise UsageError("No test start is recorded in this case.")
-    if step is not None:
-        _check_taken_back(case, step)
-    return record(case, hand, TakenBack(at=hand.since, step=step))
-
-
-def _check_taken_back(case: Case, step: str) -> None:
-    attempts = [attempt for attempt in case.state.tried if attempt.step == step]
-    if not attempts:
+    if step is not None and all(attempt.step != step for attempt in case.state.tried):
         known = [attempt.step for attempt in case.state.tried]
         raise UsageError(f"{step} was not tried in this case.{_meant(step, known)}")
-    if attempts[-1].undo_point is not None:
+    counting = still_counting(case.events)
+    entry = next(
+        number for number in reversed(counting) if _is_start_or_step(case.events[number], step)
+    )
+    return entry_taken_back(case, hand, entry)
+
+
+def _is_start_or_step(event: AnyEvent, step: str | None) -> bool:
+    if step is None:
+        return isinstance(event, Started)
+    return isinstance(event, Tried) and event.step == step
+
+
+def entry_taken_back(case: Case, hand: Hand, entry: int) -> Case:
+    """Record that one event of the record was wrong.
+
+    Raises:
+        RefusedError: it was one of our repairs, which is undone.
+    """
+    event = case.events[entry]
+    if isinstance(event, Tried) and event.undo_point is not None:
         raise RefusedError(
-            f"{step} was written to the disk; it is not taken back here.",
+            f"{event.step} was written to the disk; it is not taken back here.",
             f"Undo it: mending undo {case.folder}",
         )
+    return record(case, hand, TakenBack(at=hand.since, entry=entry))
 
 
 def started(

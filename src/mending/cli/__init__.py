@@ -29,13 +29,14 @@ COMMANDS = {
     "plan": ("case.plan", "the order of steps, with minutes, needs and what is at stake"),
     "tried": ("case.tried", "record what a step reported"),
     "started": ("case.started", "record a test start: does the PC start now?"),
-    "work": ("case.work", "go through the plan one step at a time"),
+    "work": ("case.work", "be led through a case, from the first question to its end"),
     "mend": ("disk.mend", "carry out an offline repair, with an undo point"),
     "compare": ("disk.compare", "what differs between two moments, hives or healthy copies"),
     "keep": ("disk.keep", "save what starts a healthy PC, to mend it from later"),
     "copy": ("disk.copy", "the most out of a failing drive, what matters first"),
     "undo": ("disk.undo", "take a repair back, or list the undo points"),
-    "report": ("case.report", "write a page about a case"),
+    "report": ("case.report", "write a case down, to be handed on"),
+    "config": ("person.config", "the settings, where they are, and what is wrong with them"),
     "close": ("case.close", "close a case: it works from cold, cause and fix are named"),
 }
 

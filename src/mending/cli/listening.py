@@ -3,7 +3,7 @@
 import click
 
 from mending.app.listening import assured, corrected
-from mending.cli.show.cases import show_statement
+from mending.cli.show.case.cases import show_statement
 from mending.cli.show.console import say
 from mending.knowledge import Pack
 from mending.reason import Statement

@@ -1,14 +1,24 @@
 """Options and small parsers that several commands share."""
 
+import functools
 from collections.abc import Callable, Sequence
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import Any, TypeVar, cast
 
 import click
 
 from mending.model import UsageError
 
 F = TypeVar("F", bound=Callable[..., Any])
+SHOP_FIELDS = {
+    "ticket": "The ticket's number.",
+    "user": "Whose PC it is.",
+    "maker": "The PC's maker.",
+    "model": "The PC's model.",
+    "serial": "The PC's serial number.",
+    "technician": "Who works on it.",
+}
+"""The fields that a workshop may keep, and what they are."""
 
 as_json = click.option(
     "--json", "as_json", is_flag=True, help="Print one JSON document (shapes: docs/json.md)."
@@ -47,6 +57,24 @@ restore_from = click.option(
 figure = click.option(
     "--figure", metavar="FILE", help="Also draw the disk map: a .png, .svg or .pdf file."
 )
+
+
+def shop_fields(command: F) -> F:
+    """Options for the fields that a workshop keeps; the command gets `shop`, those that were given
+    by name.
+    """
+
+    @functools.wraps(command)
+    def gathered(*args: Any, **given: Any) -> Any:
+        shop = {name: given.pop(name) for name in SHOP_FIELDS}
+        return command(*args, shop={k: v for k, v in shop.items() if v}, **given)
+
+    wrapped: Any = gathered
+    for name, says in reversed(SHOP_FIELDS.items()):
+        wrapped = click.option(f"--{name}", metavar="TEXT", help=says)(wrapped)
+    return cast(F, wrapped)
+
+
 case_argument = click.argument("case")
 target_argument = click.argument("target")
 

@@ -1,6 +1,6 @@
 """From TOML files to a checked pack. Every fault is named with its file, table and key."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any, Protocol, TypeVar
 
@@ -35,30 +35,37 @@ _base: list[Pack] = []
 """The pack that Mending comes with, once it was asked for."""
 
 
-def base_pack(parsed_in: Path | None = None) -> Pack:
-    """The pack that Mending comes with, parsed and checked.
+def base_pack(parsed_in: Path | None = None, more: Sequence[Path] = ()) -> Pack:
+    """The pack that Mending comes with, parsed and checked. The first call decides what it is.
 
     Args:
         parsed_in: a folder where the parsed pack is kept from call to call; None keeps none.
+        more: folders with rows that are added, as in `load_pack`.
     """
     if not _base:
         folder = Path(__file__).parent / "packs" / "base"
-        if parsed_in is None:
-            _base.append(load_pack(folder))
+        if parsed_in is None or more:
+            _base.append(load_pack(folder, more))
         else:
             names = [f"{name}.toml" for name in ("grades", "speech", *_TABLES)]
             _base.append(kept(Pack, folder, names, lambda: load_pack(folder), parsed_in))
     return _base[0]
 
 
-def load_pack(folder: Folder | Path) -> Pack:
+def load_pack(folder: Folder | Path, more: Sequence[Path] = ()) -> Pack:
     """Read and check a pack.
+
+    Args:
+        more: folders with some of the files: their rows come on top, and take the place of those
+            with the same id (visits: the same place).
 
     Raises:
         InputError: a file is missing or not TOML, or a row is wrong; says which file, table and
             key.
     """
     raw = {name: toml_table(folder, f"{name}.toml") for name in ("grades", "speech", *_TABLES)}
+    for extra in more:
+        _add(raw, extra)
     pack = Pack(
         grades=converted(raw["grades"], Grades, "grades.toml"),
         speech=converted(raw["speech"], Speech, "speech.toml"),
@@ -72,9 +79,24 @@ def load_pack(folder: Folder | Path) -> Pack:
     )
     faults = check_pack(pack)
     if faults:
-        more = f" ({len(faults) - 1} more faults)" if len(faults) > 1 else ""
-        raise InputError(f"Knowledge pack: {faults[0]}{more}")
+        others = f" ({len(faults) - 1} more faults)" if len(faults) > 1 else ""
+        raise InputError(f"Knowledge pack: {faults[0]}{others}")
     return pack
+
+
+def _add(raw: dict[str, dict[str, Any]], folder: Path) -> None:
+    """Put the rows of one more folder on top."""
+    there = [name for name in _TABLES if (folder / f"{name}.toml").exists()]
+    if not there:
+        files = ", ".join(f"{name}.toml" for name in _TABLES)
+        raise InputError(f"Knowledge pack: {folder} holds none of {files}.")
+    for name in there:
+        new = {name: toml_table(folder, f"{name}.toml")}
+        key = "place" if name == "visits" else "id"
+        rows = _list(new, name)
+        ids = {row.get(key) for row in rows if isinstance(row, dict)}
+        kept = [row for row in _list(raw, name) if row.get(key) not in ids]
+        raw[name] = {_TABLES[name]: [*kept, *rows]}
 
 
 def toml_table(folder: Folder | Path, name: str) -> dict[str, Any]:

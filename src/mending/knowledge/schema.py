@@ -48,6 +48,9 @@ class Sign(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True
         about: what it is about; signs are listed under it.
         minutes: what it takes to find out.
         take_in: whether `open` asks it.
+        first: its place among the questions that a call begins with; 0: none.
+        explains: how a person finds out.
+        thing: for a fact: what has to be at hand where it must be answered with yes.
         group: name that it shares with signs and clues which in part tell the same.
         supply: for a fact: how to come to what is missing.
         pointless: it is not asked once one of these signs or facts has one of these answers.
@@ -59,6 +62,9 @@ class Sign(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True
     about: str = ""
     minutes: float = 0.5
     take_in: bool = False
+    first: int = 0
+    explains: str = ""
+    thing: str = ""
     group: str = ""
     supply: str = ""
     pointless: Mapping[str, Need] = {}

@@ -43,6 +43,7 @@ class Evidence(msgspec.Struct, frozen=True, kw_only=True):
         reports: all steps tried so far.
         failed_starts: for every test start that failed, the steps done since the one before.
         watched: the newest test start, where it is under watch.
+        worked: the steps after which it started.
     """
 
     facts: Mapping[str, str] = {}
@@ -53,3 +54,4 @@ class Evidence(msgspec.Struct, frozen=True, kw_only=True):
     reports: tuple[Report, ...] = ()
     failed_starts: tuple[tuple[Report, ...], ...] = ()
     watched: Watched | None = None
+    worked: tuple[Report, ...] = ()

@@ -20,6 +20,8 @@ FALSE_ALARM = 0.03
 """How often a test names a fault that is not there."""
 MENDED_ANYWAY = 0.15
 """How often a step says that it put something right when the cause is elsewhere."""
+BY_ITSELF = 0.05
+"""How often a PC starts again whatever was done."""
 HALF_HEARTED = 0.3
 """What is left of a step's chance to fix when it did not itself report a repair."""
 
@@ -59,6 +61,8 @@ def items(pack: Pack, causes: Iterable[Cause], evidence: Evidence) -> list[Item]
     found += [item for done in evidence.failed_starts if (item := _start_item(pack, known, done))]
     if evidence.watched is not None:
         found.append(_watch_item(pack, known, evidence.watched))
+    if evidence.worked:
+        found.append(_worked_item(pack, known, evidence.worked))
     return shared(found)
 
 
@@ -177,6 +181,14 @@ def _start_item(pack: Pack, causes: list[Cause], done: tuple[Report, ...]) -> It
     given = {cause.id: 1.0 - fixed.get(cause.id, 0.0) for cause in causes} | {SOMETHING_ELSE: 1.0}
     names = ", ".join(report.step for report in _counted(pack, done))
     return Item(f"it still did not start after {names}", given) if names else None
+
+
+def _worked_item(pack: Pack, causes: list[Cause], done: tuple[Report, ...]) -> Item:
+    """That it starts tells for what the steps before it can put right."""
+    fixed = put_right(pack, done)
+    given = {cause.id: max(fixed.get(cause.id, 0.0), BY_ITSELF) for cause in causes}
+    names = ", ".join(report.step for report in _counted(pack, done))
+    return Item(f"it started after {names}", {**given, SOMETHING_ELSE: BY_ITSELF})
 
 
 def put_right(pack: Pack, done: Iterable[Report]) -> dict[str, float]:

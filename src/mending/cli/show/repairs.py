@@ -23,11 +23,22 @@ def show_mend(result: MendResult) -> RenderableType:
         cells += _shown(says, list(group), verb)
     if len(cells) > _MOST * 3:
         cells = [*cells[: _MOST * 3], ("", "and more ranges; --json has all of them")]
+    maps = [show_map(disk, name) for name, disk in maps_of(result)]
+    ends = rows([("proved:", text(result.proof, "dim")), *_ends(result)])
+    return Group(title(result.repair), indented(text(result.says), rows(cells)), *maps, ends)
+
+
+def show_written(result: MendResult) -> RenderableType:
+    """How a repair went whose bytes were shown already."""
+    count = sum(write.length for write in result.writes)
+    return Group(title(f"{result.repair}: {count} bytes written."), rows(_ends(result)))
+
+
+def _ends(result: MendResult) -> list[tuple[object, ...]]:
     before = _state(result.before, result.failing_before)
     after = _state(result.after, result.failing_after)
     outcome = "magenta" if result.failing_after else "green"
     ends: list[tuple[object, ...]] = [
-        ("proved:", text(result.proof, "dim")),
         ("trace before:", before),
         ("trace after:", text(after, outcome)),
     ]
@@ -35,8 +46,7 @@ def show_mend(result: MendResult) -> RenderableType:
         ends.append(("undo point:", result.undo_point))
     if result.warning:
         ends.append(("warning:", text(result.warning, "yellow")))
-    maps = [show_map(disk, name) for name, disk in maps_of(result)]
-    return Group(title(result.repair), indented(text(result.says), rows(cells)), *maps, rows(ends))
+    return ends
 
 
 def _shown(says: str, writes: list[WriteResult], verb: str) -> list[tuple[object, ...]]:

@@ -7,8 +7,9 @@ import click
 from mending.case import case_result, load_case
 from mending.cli import options
 from mending.cli.host import this_host
+from mending.cli.packs import base_pack
 from mending.cli.reading import attach_and_read
-from mending.cli.show.cases import show_case
+from mending.cli.show.case.cases import show_case
 from mending.cli.show.console import emit
 
 
@@ -24,4 +25,4 @@ def command(case: str, files: tuple[str, ...], as_disk: bool, as_json: bool) -> 
     grown, host = load_case(Path(case)), this_host()
     for file in files:
         grown = attach_and_read(grown, file, host, as_disk)
-    emit(case_result(grown), as_json, show_case)
+    emit(case_result(grown, base_pack()), as_json, show_case)

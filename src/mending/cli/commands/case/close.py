@@ -1,20 +1,20 @@
 """`mending close CASE`"""
 
+from collections.abc import Mapping
 from pathlib import Path
 
 import click
 
-from mending.case import Case, case_result, causes_of, closing, load_case
-from mending.cli import options, prompts
+from mending.app.guiding import Guide
+from mending.case import case_result, closing, learn, load_case
+from mending.cli import options
+from mending.cli.answers import answers_from
+from mending.cli.conversation import clock, follow
 from mending.cli.host import interactive, this_host
-from mending.cli.packs import base_pack
-from mending.cli.show.cases import show_case
-from mending.cli.show.console import emit
-from mending.knowledge import UNKNOWN, Pack
+from mending.cli.packs import base_codes, base_pack
+from mending.cli.show.case.cases import show_case
+from mending.cli.show.console import emit, say, text
 from mending.model import UsageError
-
-_CAUSES = 6
-"""Causes to choose from: the likeliest."""
 
 
 @click.command("close")
@@ -28,48 +28,58 @@ _CAUSES = 6
     metavar="STEP=DONE|WHY",
     help="That a temporary setting is put back, or why it stays; repeatable.",
 )
-@click.option("--reopen", is_flag=True, help="Go on with a closed case.")
+@click.option("--minutes", type=click.FloatRange(0, 1e5), help="Minutes of work, all in all.")
+@click.option(
+    "--handed-over",
+    "to",
+    metavar="TO",
+    help="It does not work yet, and somebody else goes on: who.",
+)
+@click.option("--reopen", is_flag=True, help="Go on with a case that was closed or handed over.")
+@options.shop_fields
 @options.as_json
 def command(
     case: str,
     cause: str | None,
     fix: str | None,
     put_back: tuple[str, ...],
+    minutes: float | None,
+    to: str | None,
     reopen: bool,
+    shop: Mapping[str, str],
     as_json: bool,
 ) -> None:
-    """Close a case: it starts from cold, cause and fix are named, nothing temporary is left."""
+    """Close a case: it works from cold, cause and fix are named, nothing temporary is left. What is
+    not named is asked for on a terminal.
+    """
     known, hand, pack = load_case(Path(case)), this_host().hand, base_pack()
     if reopen:
-        emit(case_result(closing.reopened(known, hand)), as_json, show_case)
+        emit(case_result(closing.reopened(known, hand), pack), as_json, show_case)
+        return
+    known = learn(known, pack, hand, {}, {}, shop) if shop else known
+    if to is not None:
+        handed = closing.handed_over(known, pack, hand, to, cause)
+        emit(case_result(handed, pack), as_json, show_case)
         return
     said = options.pairs(put_back)
-    asking = interactive() and not as_json and known.state.works
-    if asking:
-        cause, fix = cause or _cause(known, pack), fix or _fix(known)
-        said = {**_put_back(known, pack, said), **said}
+    if (cause is None or fix is None) and interactive() and not as_json and known.state.works:
+        known = closing.checked(known, hand, _said(cause, fix, said, minutes))
+        guide = Guide(known, pack, base_codes(), this_host())
+        follow(guide, answers_from(None, clock))
+        say(text(""), show_case(case_result(guide.case, pack)))
+        return
     if cause is None or fix is None:
         missing = "--cause" if cause is None else "--fix"
         raise UsageError(f"{missing} is missing: what was wrong, and what mended it?")
-    emit(case_result(closing.closed(known, pack, hand, cause, fix, said)), as_json, show_case)
+    ended = closing.closed(known, pack, hand, cause, fix, said, minutes)
+    emit(case_result(ended, pack), as_json, show_case)
 
 
-def _cause(case: Case, pack: Pack) -> str:
-    ranked = causes_of(case.state, pack).causes[:_CAUSES]
-    picked = prompts.choose("What was wrong?", {each.id: each.says for each in ranked})
-    return picked if picked != UNKNOWN else str(click.prompt("  in your own words"))
-
-
-def _fix(case: Case) -> str:
-    steps = {attempt.step: attempt.report for attempt in case.state.tried}
-    picked = prompts.choose("What mended it?", dict(steps)) if steps else UNKNOWN
-    return picked if picked != UNKNOWN else str(click.prompt("  in your own words"))
-
-
-def _put_back(case: Case, pack: Pack, said: dict[str, str]) -> dict[str, str]:
-    answers = {}
-    for step, words in closing.to_put_back(case, pack).items():
-        if step not in said:
-            is_back = click.confirm(f"{words} Is that done?", default=True)
-            answers[step] = "done" if is_back else str(click.prompt("  why does it stay?"))
-    return answers
+def _said(
+    cause: str | None, fix: str | None, put_back: Mapping[str, str], minutes: float | None
+) -> dict[str, str]:
+    """What the options answer already, so that it is not asked."""
+    told = {closing.CAUSE: cause, closing.FIX: fix}
+    told |= {closing.put_back_key(step): says for step, says in put_back.items()}
+    told |= {closing.MINUTES: f"{minutes:g}"} if minutes is not None else {}
+    return {name: says for name, says in told.items() if says}

@@ -8,11 +8,13 @@ import click
 from mending.app.evidence import start_case
 from mending.app.listening import understand_notes
 from mending.case import case_result, is_case
+from mending.case.guide import FIRST_WORDS
 from mending.cli import options, prompts
+from mending.cli.config import load_config
 from mending.cli.host import interactive, this_host
 from mending.cli.listening import confirmed
 from mending.cli.packs import base_codes, base_pack
-from mending.cli.show.cases import show_case, show_statement
+from mending.cli.show.case.cases import show_case, show_statement
 from mending.cli.show.console import emit, say
 from mending.knowledge import Pack
 from mending.model import RefusedError
@@ -37,6 +39,7 @@ _NOTES = ("screen", "since", "changed")
 @click.option("--since", help="Since when, in your own words.")
 @click.option("--changed", help="What changed just before, in your own words.")
 @click.option("--quiet", is_flag=True, help="Ask nothing.")
+@options.shop_fields
 @options.as_json
 def command(
     case: str,
@@ -46,6 +49,7 @@ def command(
     since: str | None,
     changed: str | None,
     quiet: bool,
+    shop: Mapping[str, str],
     as_json: bool,
 ) -> None:
     """Start a case. Asks the few things that matter, or takes them as options; unknown is always an
@@ -66,7 +70,8 @@ def command(
     elif not as_json:
         for statement in statements:
             say(show_statement(statement))
-    opened = start_case(case, disk, pack, known, notes, this_host(), statements)
+    kept = {**load_config().shop, **shop}
+    opened = start_case(case, disk, pack, known, notes, this_host(), statements, kept)
     emit(case_result(opened, pack), as_json, show_case)
 
 
@@ -77,9 +82,7 @@ def _take_in(
     for fact in pack.facts.values():
         if fact.take_in and fact.id not in answered:
             answered[fact.id] = prompts.choose_answer(fact)
-    questions = {"screen": "What does the screen show, word for word?", "since": "Since when?"}
-    questions["changed"] = "What was added, updated or changed just before?"
-    for name, question in questions.items():
+    for name, (question, _) in FIRST_WORDS.items():
         words = "" if name in told else click.prompt(question, default="", show_default=False)
         if words:
             told[name] = words

@@ -6,6 +6,7 @@ import click
 
 from mending.case import load_case, plan_of, why_of
 from mending.cli import options
+from mending.cli.config import CARES, load_config
 from mending.cli.figures import draw_minutes, wanted_figure
 from mending.cli.packs import base_pack
 from mending.cli.show.console import emit
@@ -16,9 +17,9 @@ from mending.cli.show.reasoning import show_plan, show_why
 @options.case_argument
 @click.option(
     "--care",
-    type=click.Choice(["files", "programs", "speed"]),
-    default="files",
-    help="What to spare most. Personal files are copied before anything risks them, always.",
+    type=click.Choice(CARES),
+    help="What to spare most: files, unless the settings say otherwise. Personal files are copied"
+    " before anything risks them, always.",
 )
 @click.option(
     "--why",
@@ -36,7 +37,7 @@ from mending.cli.show.reasoning import show_plan, show_why
 @options.as_json
 def command(
     case: str,
-    care: str,
+    care: str | None,
     why: str | None,
     proof: bool,
     everything: bool,
@@ -46,7 +47,7 @@ def command(
     """The order of steps: visits, minutes, needs, what is at stake, and why each step stands where
     it does.
     """
-    picture = wanted_figure(figure)
+    picture, care = wanted_figure(figure), care or load_config().care
     if why is not None:
         emit(why_of(load_case(Path(case)).state, base_pack(), why, care), as_json, show_why)
         return

@@ -10,7 +10,7 @@ from mending.cli import options
 from mending.cli.host import interactive, this_host
 from mending.cli.listening import confirmed
 from mending.cli.packs import base_codes, base_pack
-from mending.cli.show.cases import show_case, show_statement
+from mending.cli.show.case.cases import show_recorded, show_statement
 from mending.cli.show.console import emit, say
 from mending.model import UsageError
 
@@ -45,4 +45,6 @@ def command(
         for statement in statements:
             say(show_statement(statement))
     grown = take(known, pack, this_host().hand, told, statements)
-    emit(case_result(grown, pack), as_json, show_case)
+    what = [(f"saw {name}", answer) for name, answer in told.signs.items()]
+    what += [*told.facts.items(), *(("saw code", code.words) for code in told.codes)]
+    emit(case_result(grown, pack), as_json, lambda case: show_recorded(case, what))

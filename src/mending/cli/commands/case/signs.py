@@ -8,8 +8,8 @@ import msgspec
 
 from mending.cli import options
 from mending.cli.packs import base_pack
+from mending.cli.show.case.signs import show_signs
 from mending.cli.show.console import emit
-from mending.cli.show.signs import show_signs
 from mending.knowledge import Pack, Sign
 from mending.model import UsageError
 

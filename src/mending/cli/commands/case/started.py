@@ -9,7 +9,7 @@ from mending.case import case_result, load_case, plan_of, started, taken_back
 from mending.cli import options
 from mending.cli.host import this_host
 from mending.cli.packs import base_pack
-from mending.cli.show.cases import show_case
+from mending.cli.show.case.cases import show_recorded
 from mending.cli.show.console import emit, say, text
 from mending.cli.show.reasoning import show_plan
 from mending.model import UsageError
@@ -41,7 +41,9 @@ def command(
         known = started(known, hand, outcome == "yes", note, outcome == "watch", hours)
     goes_on = not known.state.works and not as_json
     result = case_result(known, pack)
-    emit(msgspec.structs.replace(result, next="") if goes_on else result, as_json, show_case)
+    result = msgspec.structs.replace(result, next="") if goes_on else result
+    says = result.starts[-1].says if outcome is not None else "taken back"
+    emit(result, as_json, lambda case: show_recorded(case, [("test start", says)]))
     if goes_on:
         if known.state.under_watch:
             say(text("What to do should it fail again:"))

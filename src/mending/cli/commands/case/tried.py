@@ -8,7 +8,7 @@ from mending.case import case_result, load_case, taken_back, tried
 from mending.cli import options
 from mending.cli.host import this_host
 from mending.cli.packs import base_pack
-from mending.cli.show.cases import show_case
+from mending.cli.show.case.cases import show_recorded
 from mending.cli.show.console import emit
 from mending.knowledge import WhyNotRun
 from mending.model import UsageError
@@ -51,4 +51,6 @@ def command(
         kind = ReportKind.NOT_RUN if report == _COULD_NOT_RUN else ReportKind(report)
         reason = WhyNotRun(why) if why else None
         known = tried(known, base_pack(), hand, step, kind, codes, note, reason)
-    emit(case_result(known), as_json, show_case)
+    says = "taken back" if report is None else report
+    result = case_result(known, base_pack())
+    emit(result, as_json, lambda case: show_recorded(case, [(f"tried {step}", says)]))

@@ -1,9 +1,11 @@
 """Cases as a person reads them."""
 
+from collections.abc import Sequence
+
 from rich.console import Group, RenderableType
 
 from mending.case import CaseResult, CasesResult
-from mending.cli.show.console import indented, plain_id, rows, text, title
+from mending.cli.show.console import indented, minute, plain_id, rows, text, title
 from mending.reason import Statement
 
 _MOST_WORDS, _MOST_LEFT = 240, 6
@@ -13,6 +15,7 @@ _MOST_WORDS, _MOST_LEFT = 240, 6
 def show_case(case: CaseResult) -> RenderableType:
     """One case as it stands."""
     cells: list[tuple[object, ...]] = [("opened", case.opened), ("disk", case.disk or "none yet")]
+    cells += [(name, words) for name, words in case.shop.items()]
     cells += [("disk stops at", plain_id(case.failing_phase))] if case.failing_phase else []
     cells += [(name, answer) for name, answer in case.facts.items()]
     cells += [(name, f'"{words}"') for name, words in case.notes.items()]
@@ -25,20 +28,47 @@ def show_case(case: CaseResult) -> RenderableType:
         for attempt in case.tried
     ]
     cells += [("test start", start.says) for start in case.starts]
+    cells += [
+        (f"note on {each.about}" if each.about else "note", f'"{_short(each.text)}"')
+        for each in case.remarks
+    ]
     cells += _watch(case)
+    if case.handed_over is not None:
+        cells += [
+            ("handed over to", case.handed_over.to),
+            ("held to be wrong", case.handed_over.cause),
+        ]
     if case.closed is not None:
         cells += [
             ("closed", case.closed.at),
             ("cause", case.closed.cause),
             ("fix", case.closed.fix),
         ]
+        minutes = case.closed.minutes
+        cells += [("minutes of work", f"{minutes:g}")] if minutes is not None else []
         cells += [(f"put back {step}", said) for step, said in case.closed.put_back.items()]
-    parts = [text(case.warning, "yellow")] if case.warning else []
+    parts: list[RenderableType] = [text(case.warning, "yellow")] if case.warning else []
+    parts += _contradictions(case)
+    return Group(title(f"case {case.name}"), *parts, indented(rows(cells)), *_next(case))
+
+
+def show_recorded(case: CaseResult, what: Sequence[tuple[str, str]]) -> RenderableType:
+    """What was recorded just now, and what makes sense next; the whole case is shown by `cases`."""
+    warning = [text(case.warning, "yellow")] if case.warning else []
+    cells = [(name, f"{says}, recorded") for name, says in what]
+    return Group(*warning, *_contradictions(case), rows(cells), *_next(case))
+
+
+def _next(case: CaseResult) -> list[RenderableType]:
+    return [text(f"next: mending {case.next}", "bold")] if case.next else []
+
+
+def _contradictions(case: CaseResult) -> list[RenderableType]:
+    parts: list[RenderableType] = []
     for pair in case.contradictions:
         says = f"These cannot both be right: {pair.evidence} / {pair.other}."
         parts += [text(says, "yellow"), text("  Take one back with NAME=unknown.")]
-    then = [text(f"next: mending {case.next}", "bold")] if case.next else []
-    return Group(title(f"case {case.name}"), *parts, indented(rows(cells)), *then)
+    return parts
 
 
 def _watch(case: CaseResult) -> list[tuple[str, str]]:
@@ -77,17 +107,26 @@ def show_cases(result: CasesResult) -> RenderableType:
     """One line a case."""
     if not result.cases:
         return text("No cases here.")
-    cells = [(case.name, _stand(case), len(case.tried), case.opened) for case in result.cases]
-    heads = ("case", "stands", "steps tried", "opened")
+    order = ("open", "waiting", "closed")
+    listed = sorted(result.cases, key=lambda case: order.index(case.stands))
+    cells = [
+        (case.name, case.stands, _stand(case), len(case.tried), minute(case.opened))
+        for case in listed
+    ]
+    heads = ("case", "stands", "", "steps tried", "opened")
     torn = [text(f"{case.name}: {case.warning}", "yellow") for case in result.cases if case.warning]
-    return Group(rows(cells, heads, wide=1, right=(2,), drop=(3, 2)), *torn)
+    return Group(rows(cells, heads, wide=2, right=(3,), drop=(4, 3)), *torn)
 
 
 def _stand(case: CaseResult) -> str:
     if case.closed is not None:
-        return f"closed: {case.closed.cause}"
+        return case.closed.cause
+    if case.handed_over is not None:
+        return f"for {case.handed_over.to}"
     if case.works:
         return "works again, to be closed"
     if case.starts and case.starts[-1].watch:
         return "starts, under watch"
-    return f"disk stops at {plain_id(case.failing_phase)}" if case.failing_phase else "open"
+    if case.stands == "waiting":
+        return "for a test start"
+    return f"disk stops at {plain_id(case.failing_phase)}" if case.failing_phase else ""

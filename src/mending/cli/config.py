@@ -1,0 +1,139 @@
+"""The settings of a person: one TOML file in the user's folder for such things.
+
+Nothing has to be in it. A fault in it is one sentence with the line and the key, and stops only
+what needs the setting.
+"""
+
+import re
+import tomllib
+from collections.abc import Mapping
+from datetime import UTC, tzinfo
+from pathlib import Path
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
+
+import msgspec
+import platformdirs
+
+from mending.cli.options import SHOP_FIELDS
+from mending.model import InputError
+
+CARES = ("files", "programs", "speed")
+_LOCAL, _UTC = "local", "UTC"
+_EXAMPLE = """\
+# Everything here may be left out.
+care = "files"          # what a plan spares most: files, programs, speed
+zone = "local"          # of times: local, UTC, or a name such as Atlantic/Faroe
+packs = []              # folders with rows of knowledge of your own
+
+[shop]                  # put into every new case
+technician = "A. Person"
+"""
+
+
+class Config(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """What may be set.
+
+    Attributes:
+        care: what a plan spares most.
+        zone: in which times are shown: `local`, `UTC`, or the name of a zone.
+        packs: folders with rows of knowledge that are added to what Mending comes with.
+        shop: fields that every new case gets.
+    """
+
+    care: str = CARES[0]
+    zone: str = _LOCAL
+    packs: tuple[str, ...] = ()
+    shop: Mapping[str, str] = {}
+
+
+class ConfigResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="config/1"):
+    """The settings as they hold.
+
+    Attributes:
+        exists: whether there is a file.
+        example: a file with everything that can be set.
+    """
+
+    file: str
+    exists: bool
+    config: Config
+    example: str
+
+
+def config_file() -> Path:
+    """Where the settings are."""
+    return platformdirs.user_config_path("mending", appauthor=False) / "config.toml"
+
+
+def load_config() -> Config:
+    """The settings; those of the program where there is no file.
+
+    Raises:
+        InputError: the file cannot be read or holds something wrong; says line and key.
+    """
+    path = config_file()
+    try:
+        text = path.read_text(encoding="utf-8")
+    except FileNotFoundError:
+        return Config()
+    except (OSError, UnicodeDecodeError) as error:
+        raise InputError(f"{path} cannot be read: {error}.") from error
+    try:
+        config = msgspec.convert(tomllib.loads(text), Config)
+    except tomllib.TOMLDecodeError as error:
+        raise InputError(f"{path} is not TOML: {error}.") from error
+    except msgspec.ValidationError as error:
+        raise InputError(f"{path}, {_place(text, str(error))}.") from error
+    _check(config, path, text)
+    return config
+
+
+def config_result() -> ConfigResult:
+    """The settings and where they are. Raises as `load_config`."""
+    path = config_file()
+    return ConfigResult(
+        file=str(path), exists=path.exists(), config=load_config(), example=_EXAMPLE
+    )
+
+
+def zone_of(config: Config) -> tzinfo | None:
+    """The zone in which times are shown; None: this machine's."""
+    if config.zone == _LOCAL:
+        return None
+    return UTC if config.zone == _UTC else ZoneInfo(config.zone)
+
+
+def _check(config: Config, path: Path, text: str) -> None:
+    if config.care not in CARES:
+        raise _fault(path, text, "care", f"{config.care!r} is none of {', '.join(CARES)}")
+    try:
+        zone_of(config)
+    except (ZoneInfoNotFoundError, ValueError, OSError):
+        raise _fault(path, text, "zone", f"no zone is called {config.zone!r}") from None
+    for name in config.shop:
+        if name not in SHOP_FIELDS:
+            known = ", ".join(SHOP_FIELDS)
+            raise _fault(path, text, name, f"no field is called {name!r}; there are {known}")
+    for folder in config.packs:
+        if not Path(folder).expanduser().is_dir():
+            raise _fault(path, text, "packs", f"there is no folder {folder}")
+
+
+def _fault(path: Path, text: str, key: str, says: str) -> InputError:
+    return InputError(f"{path}, {_line(text, key)}key {key}: {says}.")
+
+
+def _place(text: str, message: str) -> str:
+    """A message of the converter with the line of the key that it names."""
+    named = re.search(r"`\$\.?([\w.\[\]]*)`", message) or re.search(r"field `(\w+)`", message)
+    key = named.group(1).split(".")[-1].split("[")[0] if named else ""
+    unknown = re.search(r"unknown field `(\w+)`", message)
+    key = unknown.group(1) if unknown else key
+    return f"{_line(text, key)}key {key}: {message}" if key else message
+
+
+def _line(text: str, key: str) -> str:
+    for number, line in enumerate(text.splitlines(), 1):
+        if re.match(rf"\s*\[?\s*{re.escape(key)}\b", line):
+            return f"line {number}, "
+    return ""

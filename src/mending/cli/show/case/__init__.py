@@ -1,0 +1,1 @@
+"""Cases, and the conversation about one, as a person reads them."""
