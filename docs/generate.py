@@ -11,11 +11,12 @@ from typing import Any
 
 import msgspec
 
-from mending.app.copy_checking import CopyCheckResult
-from mending.app.copying import CopyResult
+from mending.app.copies.copy_checking import CopyCheckResult
+from mending.app.copies.copying import CopyResult
+from mending.app.copies.gathering import GatherResult
+from mending.app.copies.keeping import KeepResult
 from mending.app.demo import DemoResult
 from mending.app.guiding import WorkResult
-from mending.app.keeping import KeepResult
 from mending.app.reporting import ReportResult
 from mending.boot.chain import Trace
 from mending.boot.rehearse import RehearsalResult
@@ -65,6 +66,7 @@ DOCUMENTS = (
     WhyResult,
     WorkResult,
     ConfigResult,
+    GatherResult,
 )
 
 

@@ -17,7 +17,7 @@ from random import Random
 
 import msgspec
 
-from mending.app.copying import copy_into
+from mending.app.copies.copying import copy_into
 from mending.disk.files import open_files
 from mending.disk.layout import survey
 from mending.knowledge.families import wishes_of

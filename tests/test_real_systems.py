@@ -98,6 +98,14 @@ class Bios(Real):
         self.assertEqual(
             (trace.verdict, ids(trace, "fatal"), ids(trace, "warning")), ("no-fault-found", [], [])
         )
+        bundle = self.folder / "pc.zip"
+        gathered = self.json_here("gather", path, "-o", bundle)
+        self.assertTrue(gathered["answers"])
+        self.assertLess(bundle.stat().st_size, 20 << 20)
+        for command in ("trace", "crashes"):
+            disk, sent = (self.json_here(command, each) for each in (path, bundle))
+            disk.pop("target"), sent.pop("target")
+            self.assertEqual(disk, sent, command)
         shown = self.shown(
             path, "bios", PANIC, keep_disk=True
         )  # the machine is killed at the prompt

@@ -6,7 +6,8 @@ from pathlib import Path
 
 import msgspec
 
-from mending.app.comparing import losses
+from mending.app.copies.comparing import losses
+from mending.app.copies.gathered import crashes_or_told
 from mending.app.host import Host
 from mending.app.targets import NamedTarget, opened_target
 from mending.app.tracing import keep_no_memory, trace
@@ -133,12 +134,17 @@ def crashes_of(
     if secret is not None:
         keep_no_memory()
     keys = KeyRing(secret)
-    if case is None:
-        return _with_losses(read_crashes(name, log_files(Path(name), keys), name, keys), name, keys)
-    on_disk = log_files(Path(case.state.disk), keys) if case.state.disk else []
-    result = read_crashes(name, [*crash_files(case), *on_disk], case.state.disk, keys)
-    result = _with_losses(result, case.state.disk, keys) if case.state.disk else result
-    read_case(case, host, result)
+    disk = name if case is None else case.state.disk
+    kept = crash_files(case) if case is not None else []
+
+    def ask() -> CrashesResult:
+        on_disk = log_files(Path(disk), keys) if disk else []
+        result = read_crashes(name, [*kept, *on_disk], disk, keys)
+        return _with_losses(result, disk, keys) if disk else result
+
+    result = crashes_or_told(disk or name, ask)
+    if case is not None:
+        read_case(case, host, result)
     return result
 
 

@@ -2,6 +2,7 @@
 
 import resource
 
+from mending.app.copies.gathered import traced_or_told
 from mending.app.host import Host
 from mending.app.targets import NamedTarget, opened_to_read
 from mending.boot.chain import Trace
@@ -34,11 +35,15 @@ def trace(
 
         keep_no_memory()
         keys = KeyRing(secret)
-    with opened_to_read(target.path, sector) as source:
-        environment = open_environment(source, keys)
-        found = trace_environment(
-            source, environment, firmware or target.firmware, target.boot_options
-        )
+
+    def ask() -> Trace:
+        with opened_to_read(target.path, sector) as source:
+            environment = open_environment(source, keys)
+            return trace_environment(
+                source, environment, firmware or target.firmware, target.boot_options
+            )
+
+    found = traced_or_told(target.path, ask)
     if target.case is not None and target.case.state.closed is None:
         from mending.case import traced  # noqa: PLC0415 - lazy: a bare disk has no case
 

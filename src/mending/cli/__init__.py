@@ -34,6 +34,7 @@ COMMANDS = {
     "compare": ("disk.compare", "what differs between two moments, hives or healthy copies"),
     "keep": ("disk.keep", "save what starts a healthy PC, to mend it from later"),
     "copy": ("disk.copy", "the most out of a failing drive, what matters first"),
+    "gather": ("evidence.gather", "just what diagnosis needs of a disk, in one file to send on"),
     "undo": ("disk.undo", "take a repair back, or list the undo points"),
     "report": ("case.report", "write a case down, to be handed on"),
     "config": ("person.config", "the settings, where they are, and what is wrong with them"),

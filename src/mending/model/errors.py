@@ -5,6 +5,7 @@ MendingError
 ├── InputError          3  the input cannot be read or is not what it says
 │   ├── ReadError       3  one range of the input cannot be read
 │   └── DamagedFileError 3  one file on a volume cannot be read to its end; others can
+├── NotGatheredError    3  a bundle does not hold what is asked for; that is no damage
 ├── RefusedError        4  a guard says no; the hint says what would lift it
 └── RepairFailedError   5  a repair failed and was rolled back
 """
@@ -56,6 +57,14 @@ class ReadError(InputError):
 
 class DamagedFileError(InputError):
     """The own record, chain or map of one file on a volume is damaged; other files can be read."""
+
+
+class NotGatheredError(MendingError):
+    """A bundle does not hold this part of the disk. It is no `InputError` in the code, so that
+    nothing that gets past damage gets past it.
+    """
+
+    exit_status = 3
 
 
 class RefusedError(MendingError):

@@ -11,6 +11,7 @@ from typing import Self
 from mending.model import InputError, MendingError, ReadError, RefusedError, Window
 from mending.model.limits import WINDOW_BYTES
 from mending.source import busy
+from mending.source.archive import Bundle, is_bundle, note_read, refuse_missing
 from mending.source.base import TargetKind
 from mending.source.disk_target import DiskTarget
 from mending.source.imaging import ByteRanges, load_record
@@ -26,6 +27,7 @@ class FileSource(DiskTarget):
 
     Attributes:
         never_read: bytes that a copy of a drive does not have yet; they are no zeros.
+        not_gathered: bytes that a bundle does not hold; None for everything that is none.
     """
 
     def __init__(
@@ -38,6 +40,7 @@ class FileSource(DiskTarget):
         self.bytes_read = 0
         self.serial = serial
         self.never_read: ByteRanges | None = None
+        self.not_gathered: ByteRanges | None = None
         self._fd: int | None = fd
 
     def read(self, offset: int, length: int) -> Window:
@@ -66,6 +69,9 @@ class FileSource(DiskTarget):
         return Window(data, offset)
 
     def _refuse_never_read(self, offset: int, length: int) -> None:
+        note_read(self.path, offset, offset + length)
+        if self.not_gathered is not None:
+            refuse_missing(self.path, self.not_gathered, offset, offset + length)
         if self.never_read is None or not self.never_read.touches(offset, offset + length):
             return
         start, end = next(self.never_read.inside(offset, offset + length))
@@ -190,12 +196,28 @@ def open_source(
             "Name the image file inside it.",
         )
     is_device = stat.S_ISBLK(mode)
+    if stat.S_ISREG(mode) and is_bundle(Path(path)):
+        return _opened_bundle(path, for_writing)
     if not is_device and not stat.S_ISREG(mode):
         raise InputError(f"{path} is neither a file nor a block device.")
     if for_writing:
         busy.refuse_if_busy(path, is_device)
         _refuse_read_only(path)
     return _opened(path, is_device, bytes_per_sector, for_writing)
+
+
+def _opened_bundle(path: str, for_writing: bool) -> FileSource:
+    """What was gathered, as a disk that is only read."""
+    if for_writing:
+        raise RefusedError(f"{path} is a bundle, which is only read.", "Work on the disk itself.")
+    bundle = Bundle(Path(path))
+    try:
+        index, fd = bundle.index, bundle.unpacked()
+        source = FileSource(path, fd, TargetKind.IMAGE, index.bytes, index.sector, "")
+        source.not_gathered = bundle.missing()
+    finally:
+        bundle.close()
+    return source
 
 
 def _refuse_read_only(path: str) -> None:

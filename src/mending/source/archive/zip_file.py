@@ -16,6 +16,8 @@ from mending.source.durable_files import flush_folder
 _PACKED, _LEVEL = zipfile.ZIP_DEFLATED, 1
 _SAMPLE, _WORTH = 64 << 10, 0.9
 """What does not pack in its first bytes, as kernels do not, is stored as it is."""
+_NO_TIME = (1980, 1, 1, 0, 0, 0)
+"""The same members make the same file, whenever it is written."""
 _NEW = os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
 
 
@@ -33,7 +35,8 @@ class ArchiveWriter:
         """
         sample = data[:_SAMPLE]
         packs = len(zlib.compress(sample, _LEVEL)) < len(sample) * _WORTH
-        self._archive.writestr(name, data, _PACKED if packs else zipfile.ZIP_STORED, _LEVEL)
+        info = zipfile.ZipInfo(name, _NO_TIME)
+        self._archive.writestr(info, data, _PACKED if packs else zipfile.ZIP_STORED, _LEVEL)
 
 
 @contextmanager
@@ -76,6 +79,10 @@ class ArchiveReader:
             self._archive = zipfile.ZipFile(path)
         except (OSError, zipfile.BadZipFile, ValueError, NotImplementedError) as error:
             raise InputError(f"{path} is no archive that can be read.") from error
+
+    def holds(self, name: str) -> bool:
+        """Whether there is a member of that name."""
+        return name in self._archive.NameToInfo
 
     def read(self, name: str, most: int) -> bytes:
         """A member of at most so many bytes.

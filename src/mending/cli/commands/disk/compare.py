@@ -2,7 +2,7 @@
 
 import click
 
-from mending.app.comparing import compare
+from mending.app.copies.comparing import compare
 from mending.cli import options
 from mending.cli.host import this_host
 from mending.cli.secrets import given_secret

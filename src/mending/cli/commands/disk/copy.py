@@ -2,8 +2,8 @@
 
 import click
 
-from mending.app.copy_checking import check_copy
-from mending.app.copying import copy_drive
+from mending.app.copies.copy_checking import check_copy
+from mending.app.copies.copying import copy_drive
 from mending.cli import options
 from mending.cli.progress import bar, worded_bar
 from mending.cli.show.console import emit

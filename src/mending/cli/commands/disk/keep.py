@@ -4,7 +4,7 @@ from pathlib import Path
 
 import click
 
-from mending.app.keeping import keep
+from mending.app.copies.keeping import keep
 from mending.app.targets import NamedTarget
 from mending.cli import options
 from mending.cli.host import this_host

@@ -53,7 +53,7 @@ def command(
     found = NamedTarget(target, host, variables)
     result = trace(found, host, sector, firmware, given_secret(unlock, key_file))
     if against is not None:
-        from mending.app.keeping import trace_against  # noqa: PLC0415 - lazy: seldom asked for
+        from mending.app.copies.keeping import trace_against  # noqa: PLC0415 - lazy: seldom asked for
 
         result = trace_against(result, found, against, sector)
     emit(result, as_json, lambda shown: show_trace(shown, base_pack(), target))

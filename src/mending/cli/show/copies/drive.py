@@ -2,8 +2,8 @@
 
 from rich.console import Group, RenderableType
 
-from mending.app.copy_checking import CopyCheckResult
-from mending.app.copying import CopyResult, PartResult
+from mending.app.copies.copy_checking import CopyCheckResult
+from mending.app.copies.copying import CopyResult, PartResult
 from mending.cli.show.console import indented, rows, size, text, title
 from mending.source.drive_health import DriveHealth
 

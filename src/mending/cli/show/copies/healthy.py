@@ -2,7 +2,7 @@
 
 from rich.console import Group, RenderableType
 
-from mending.app.keeping import KeepResult
+from mending.app.copies.keeping import KeepResult
 from mending.cli.show.console import indented, named_target, plain_id, rows, size, text, title
 from mending.model import Verdict
 

@@ -1,0 +1,281 @@
+"""Gathering what diagnosis needs of a disk into one file that can be sent.
+
+What belongs into it is not guessed: the disk is traced and its records are read while every read is
+noted, and what was read is what is kept. So the same questions get the same answers from the
+bundle. What accounts keep secret does not go along: hives with accounts' secrets keep their first
+block alone, and what stands for a password in a file of accounts is crossed out.
+"""
+
+import hashlib
+import re
+import zlib
+from collections.abc import Iterator
+from pathlib import Path
+
+import msgspec
+
+from mending.app.copies.gathered import CRASHES, TRACE, named
+from mending.app.evidence import read_crashes
+from mending.app.targets import NamedTarget, moment_of, opened_target
+from mending.boot.chain import BootEnvironment, Trace
+from mending.boot.trace import open_environment, trace_environment
+from mending.crash.read import log_files
+from mending.crash.results import CrashesResult
+from mending.disk.files import FileFound, FilesUnavailableError
+from mending.disk.volume import Volume
+from mending.model import NotGatheredError, RefusedError
+from mending.source import FileSource, Source
+from mending.source.archive import (
+    INDEX,
+    BundledFile,
+    BundleIndex,
+    BundleRange,
+    in_pieces,
+    is_bundle,
+    new_archive,
+    noting,
+)
+from mending.source.imaging import ByteRanges
+
+LIMIT = 20 << 20
+"""Bytes of a bundle, unless somebody wants more."""
+_LARGE = 4 << 20
+"""What lies together in more bytes than this goes in last: kernels and their archives."""
+_SECRET_HIVES = ("SAM", "SECURITY")
+_HOME = "system32/config"
+_KEPT_OF_SECRETS = 4096
+_PASSWORD = re.compile(rb"(?<=:)(\$[0-9a-z]{1,3}\$)([^:\n]{8,200})(?=:)")
+"""What stands for a password in a file of accounts (crypt(5)), behind the name of its method."""
+_BOOT_FOLDERS = ("/boot", "/loader", "/EFI", "/grub")
+_MOST_LISTED, _MOST_SUMMED = 2000, 64 << 20
+_LIMIT_LEAST = 1 << 20
+
+
+class GatherResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="gather/1"):
+    """The bundle that was written.
+
+    Attributes:
+        ranges: how many; kept_bytes: of the disk, in all.
+        listed: files of the system partitions that are listed.
+        left_out: what diagnosis read and the bundle does not hold.
+        answers: whether a trace of the bundle reads all it needs in it; where not, it gives the
+            answer that the disk gave.
+    """
+
+    file: str
+    bytes: int
+    sha256: str
+    ranges: int
+    kept_bytes: int
+    listed: int
+    left_out: tuple[str, ...]
+    answers: bool
+
+
+def gather(target: NamedTarget, out: Path, limit: int = LIMIT) -> GatherResult:
+    """Write a bundle.
+
+    Args:
+        limit: bytes that it may have at most.
+
+    Raises:
+        RefusedError: no disk, or one that was gathered already.
+        InputError: the disk cannot be read, or the bundle not be written.
+    """
+    path = target.path
+    if Path(path).is_dir() or moment_of(path)[1] is not None or is_bundle(Path(path)):
+        raise RefusedError(
+            f"{path} is no disk: only a disk or an image of one is gathered.",
+            "A folder is sent as it is.",
+        )
+    if limit < _LIMIT_LEAST:
+        raise RefusedError("A bundle needs at least 1 MB.")
+    with noting(path) as noted:
+        with opened_target(path) as source:
+            environment = open_environment(source)
+            trace = trace_environment(source, environment, target.firmware, target.boot_options)
+        crashes = read_crashes(path, log_files(Path(path)), path)
+    with opened_target(path) as source:
+        assert isinstance(source, FileSource)
+        index = _written(source, noted, trace, crashes, out, limit)
+    answers = _answers_alike(out, trace, target)
+    data = out.read_bytes()
+    return GatherResult(
+        file=str(out),
+        bytes=len(data),
+        sha256=hashlib.sha256(data).hexdigest(),
+        ranges=len(index.ranges),
+        kept_bytes=sum(each.length for each in index.ranges),
+        listed=len(index.listing),
+        left_out=index.left_out,
+        answers=answers,
+    )
+
+
+def _written(
+    source: FileSource,
+    noted: ByteRanges,
+    trace: Trace,
+    crashes: CrashesResult,
+    out: Path,
+    limit: int,
+) -> BundleIndex:
+    environment = open_environment(source)
+    left_out = _without_secrets(environment, noted)
+    name = Path(source.path).name
+    documents = {
+        TRACE: msgspec.json.encode(named(trace, name)),
+        CRASHES: msgspec.json.encode(msgspec.structs.replace(crashes, target=name)),
+    }
+    listing = tuple(_listing(environment))
+    spent = sum(len(zlib.compress(data, 1)) for data in documents.values()) + 200 * len(listing)
+    chosen, dropped = _chosen(source, noted, limit - spent)
+    if dropped:
+        left_out.append(f"{dropped} bytes of large files, which did not fit into the limit")
+    ranges = [
+        BundleRange(at, length, hashlib.sha256(_masked(source, at, length)).hexdigest())
+        for at, length in chosen
+    ]
+    index = BundleIndex(
+        name=name,
+        bytes=source.size,
+        sector=source.bytes_per_sector,
+        ranges=tuple(ranges),
+        listing=listing,
+        left_out=tuple(left_out),
+        documents={each: hashlib.sha256(data).hexdigest() for each, data in documents.items()},
+    )
+    with new_archive(out) as archive:
+        archive.put(INDEX, msgspec.json.format(msgspec.json.encode(index)))
+        for each, data in documents.items():
+            archive.put(each, data)
+        for number, kept in enumerate(ranges):
+            archive.put(f"range-{number}.bin", _masked(source, kept.offset, kept.length))
+    return index
+
+
+def _chosen(source: Source, noted: ByteRanges, room: int) -> tuple[list[tuple[int, int]], int]:
+    """The pieces that fit, small things first, in order of their offset; and how many bytes did
+    not.
+    """
+    large = [end - start > _LARGE for start, end in noted]
+    starts = [start for start, _ in noted]
+    pieces = in_pieces(noted, source.size, source.bytes_per_sector)
+    is_large = {start for start, big in zip(starts, large, strict=True) if big}
+    spans = [(start, end) for start, end in noted if start in is_large]
+    ordered = sorted(pieces, key=lambda piece: any(start <= piece[0] < end for start, end in spans))
+    chosen, dropped = [], 0
+    for at, length in ordered:
+        packed = len(zlib.compress(_masked(source, at, length), 1)) + 250
+        if packed > room:
+            dropped += length
+            continue
+        room -= packed
+        chosen.append((at, length))
+    return sorted(chosen), dropped
+
+
+def _masked(source: Source, at: int, length: int) -> bytes:
+    """Bytes of the disk, with what stands for a password crossed out."""
+    data = source.read(at, length).data
+    return _PASSWORD.sub(lambda found: found.group(1) + b"x" * len(found.group(2)), data)
+
+
+def _without_secrets(environment: BootEnvironment, noted: ByteRanges) -> list[str]:
+    """Take hives with accounts' secrets out of what was noted; says which."""
+    told = []
+    for volume in environment.volumes:
+        for found in _secret_hives(environment, volume):
+            extents = _extents(environment, volume, found)
+            for offset, length in extents:
+                at = volume.offset + offset
+                noted.remove(at, at + length)
+            if extents:
+                first = volume.offset + extents[0][0]
+                noted.add(first, first + min(_KEPT_OF_SECRETS, extents[0][1]))
+                told.append(f"volume {volume.number}: {found.path}, but for its first block")
+    return told
+
+
+def _secret_hives(environment: BootEnvironment, volume: Volume) -> Iterator[FileFound]:
+    try:
+        files = environment.files(volume)
+        tops = [each for each in files.listing() if each.is_folder]
+        for top in tops:
+            home = files.find(f"{top.path}/{_HOME}")
+            if home is None or not home.is_folder:
+                continue
+            inside = [each.path for each in files.listing(home.path) if each.is_folder]
+            for folder in [home.path, *inside]:
+                found = [files.find(f"{folder}/{name}") for name in _SECRET_HIVES]
+                yield from (each for each in found if each is not None)
+    except FilesUnavailableError:
+        return
+
+
+def _extents(
+    environment: BootEnvironment, volume: Volume, found: FileFound
+) -> list[tuple[int, int]]:
+    try:
+        return environment.files(volume).extents(found) or []
+    except FilesUnavailableError:
+        return []
+
+
+def _listing(environment: BootEnvironment) -> Iterator[BundledFile]:
+    """The files of EFI system partitions and of folders that only starting is in, with their sums.
+    Other names are somebody's business.
+    """
+    count = 0
+    for volume in environment.volumes:
+        if volume.extended:
+            continue
+        try:
+            for found in _walked(environment, volume, ("/",) if volume.efi else _BOOT_FOLDERS):
+                count += 1
+                if count > _MOST_LISTED:
+                    return
+                yield _listed(environment, volume, found)
+        except FilesUnavailableError:
+            continue
+
+
+def _walked(
+    environment: BootEnvironment, volume: Volume, tops: tuple[str, ...]
+) -> Iterator[FileFound]:
+    """Every file below some folders of a volume, a folder at a time; links are not followed."""
+    files, seen = environment.files(volume), set[str]()
+    homes = [files.find(top) for top in tops]
+    waiting = [home.path for home in homes if home is not None and home.is_folder]
+    while waiting and len(seen) < _MOST_LISTED:
+        folder = waiting.pop(0)
+        if folder in seen:
+            continue
+        seen.add(folder)
+        for found in files.listing(folder):
+            if found.is_folder and not found.is_link:
+                waiting.append(found.path)
+            elif not found.is_link:
+                yield found
+
+
+def _listed(environment: BootEnvironment, volume: Volume, found: FileFound) -> BundledFile:
+    digest = ""
+    try:
+        if 0 <= found.bytes <= _MOST_SUMMED:
+            data = environment.files(volume).read(found, _MOST_SUMMED)
+            digest = hashlib.sha256(data).hexdigest()
+    except FilesUnavailableError:
+        digest = ""
+    return BundledFile(volume.number, found.path, found.bytes, digest)
+
+
+def _answers_alike(out: Path, trace: Trace, target: NamedTarget) -> bool:
+    """Whether a trace of the bundle finds all it needs in it, and says the same."""
+    try:
+        with opened_target(str(out)) as source:
+            environment = open_environment(source)
+            again = trace_environment(source, environment, target.firmware, target.boot_options)
+    except NotGatheredError:
+        return False
+    return named(again, "") == named(trace, "")

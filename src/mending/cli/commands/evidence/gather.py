@@ -1,0 +1,63 @@
+"""`mending gather TARGET -o FILE`"""
+
+from pathlib import Path
+
+import click
+from rich.console import Group, RenderableType
+
+from mending.app.copies.gathering import LIMIT, GatherResult, gather
+from mending.app.targets import NamedTarget
+from mending.cli import options
+from mending.cli.host import this_host
+from mending.cli.progress import bar
+from mending.cli.show.console import emit, indented, rows, size, text, title
+
+_MB = 1 << 20
+
+
+@click.command("gather")
+@options.target_argument
+@click.option(
+    "-o",
+    "--output",
+    "out",
+    required=True,
+    metavar="FILE",
+    type=click.Path(path_type=Path),
+    help="The bundle to write, a ZIP; it must not be there yet.",
+)
+@click.option(
+    "--limit",
+    default=LIMIT // _MB,
+    show_default=True,
+    type=click.IntRange(1, 500),
+    metavar="MB",
+    help="How large it may become; large files are left out first.",
+)
+@options.as_json
+def command(target: str, out: Path, limit: int, as_json: bool) -> None:
+    """Just what diagnosis needs of a disk, in one file to send on: what a trace and the crash
+    records are read from, a list of the boot files, sums of it all. No personal files, no
+    passwords. `trace`, `crashes` and the other reading commands take it as a target. Reads only.
+    """
+    with bar("gathering"):
+        result = gather(NamedTarget(target, this_host()), out, limit * _MB)
+    emit(result, as_json, _show)
+
+
+def _show(result: GatherResult) -> RenderableType:
+    cells: list[tuple[object, ...]] = [
+        ("holds", f"{size(result.kept_bytes)} of the disk in {result.ranges} ranges"),
+        ("lists", f"{result.listed} boot files with their sums"),
+        ("sha-256", result.sha256),
+    ]
+    cells += [("left out", each) for each in result.left_out]
+    says = "a trace of it reads as one of the disk"
+    if not result.answers:
+        says = "holds less than a trace reads; trace and crashes of it give the disk's own answer"
+    cells.append(("checked", says))
+    tip = text(
+        "Look into it before it is sent: it is a ZIP, bundle.json says what is in it.", "dim"
+    )
+    head = title(f"{result.file}: {size(result.bytes)}")
+    return Group(head, indented(rows(cells, wide=1)), tip)

@@ -1,0 +1,214 @@
+"""A bundle: what diagnosis read of a disk, in one file that can be sent. Format: `docs/formats.md`.
+
+A ZIP with `bundle.json` (the index: the disk's length, its sector size, the ranges with their sums)
+and `range-N.bin` for each range. It is opened as a disk on which everything else is missing: a read
+that touches what is missing is refused with a sentence, and is never taken for damage.
+
+While a target is gathered, every read of it is noted (`noting`); what was noted is what a bundle
+holds, so that the same reader finds the same bytes again.
+"""
+
+import hashlib
+import os
+import tempfile
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
+from contextvars import ContextVar
+from pathlib import Path
+
+import msgspec
+
+from mending.model import InputError, NotGatheredError
+from mending.source.archive.zip_file import ArchiveReader
+from mending.source.imaging import ByteRanges
+
+INDEX = "bundle.json"
+_INDEX_BYTES, _MOST_RANGES = 16 << 20, 200_000
+RANGE_BYTES = 1 << 20
+"""The longest range: a reader unpacks one at a time."""
+_MOST_BYTES = 1 << 30
+"""Of all ranges together: no bundle that is made here has a tenth of it."""
+_LARGEST_DISK = 1 << 56
+_ZIP = b"PK\x03\x04"
+
+
+class BundleRange(msgspec.Struct, frozen=True):
+    """Bytes of the disk. `offset` and `length` are in bytes."""
+
+    offset: int
+    length: int
+    sha256: str
+
+
+class BundledFile(msgspec.Struct, frozen=True):
+    """A file of which the bundle holds the content or only says that it is there."""
+
+    volume: int
+    path: str
+    bytes: int
+    sha256: str = ""
+
+
+class BundleIndex(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="bundle/1"):
+    """What a bundle holds.
+
+    Attributes:
+        name: of the target's last part, as it was called.
+        bytes: length of the disk. sector: bytes of a sector.
+        ranges: in order of their offset; they do not overlap.
+        listing: files that starting needs, of the ESP and of folders for it.
+        left_out: what diagnosis read and the bundle does not hold, and why.
+        documents: sums of the documents that were made when it was gathered, by member.
+    """
+
+    name: str
+    bytes: int
+    sector: int
+    ranges: tuple[BundleRange, ...]
+    listing: tuple[BundledFile, ...] = ()
+    left_out: tuple[str, ...] = ()
+    documents: Mapping[str, str] = {}
+
+
+_noted: ContextVar[tuple[str, ByteRanges] | None] = ContextVar("noted", default=None)
+
+
+@contextmanager
+def noting(path: str) -> Iterator[ByteRanges]:
+    """Note what is read of the disk at `path` meanwhile."""
+    ranges = ByteRanges()
+    token = _noted.set((path, ranges))
+    try:
+        yield ranges
+    finally:
+        _noted.reset(token)
+
+
+def note_read(path: str, start: int, end: int) -> None:
+    """Note one read, where somebody wants to know."""
+    noted = _noted.get()
+    if noted is not None and noted[0] == path and start < end:
+        noted[1].add(start, end)
+
+
+def is_bundle(path: Path) -> bool:
+    """Whether a file is one, by what it holds."""
+    try:
+        with path.open("rb") as file:
+            if file.read(4) != _ZIP:
+                return False
+        archive = ArchiveReader(path)
+    except (OSError, InputError):
+        return False
+    try:
+        return archive.holds(INDEX)
+    finally:
+        archive.close()
+
+
+class Bundle:
+    """An opened bundle.
+
+    Raises:
+        InputError: it is none, or damaged.
+    """
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        self._archive = ArchiveReader(path)
+        try:
+            data = self._archive.read(INDEX, _INDEX_BYTES)
+            self.index = msgspec.json.decode(data, type=BundleIndex)
+        except (msgspec.DecodeError, UnicodeDecodeError) as error:
+            raise InputError(f"{path} is no sound bundle: {error}.") from error
+        _check(self.index, path)
+
+    def document(self, name: str) -> bytes:
+        """A document that was made when the bundle was.
+
+        Raises:
+            InputError: it is not there, or is another.
+        """
+        data = self._archive.read(name, _INDEX_BYTES)
+        return _sound(data, self.index.documents.get(name, ""), name, self.path)
+
+    def unpacked(self) -> int:
+        """A handle on a disk with holes that holds all ranges and is gone when it is closed.
+
+        Raises:
+            InputError: a range is damaged, or there is no room.
+        """
+        fd = _nameless_file()
+        try:
+            os.ftruncate(fd, self.index.bytes)
+            for number, each in enumerate(self.index.ranges):
+                data = self._archive.read(f"range-{number}.bin", each.length)
+                os.pwrite(fd, _sound(data, each.sha256, f"range {number}", self.path), each.offset)
+        except (OSError, InputError) as error:
+            os.close(fd)
+            if isinstance(error, OSError):
+                raise InputError(f"{self.path} cannot be unpacked: {error.strerror}.") from error
+            raise
+        return fd
+
+    def missing(self) -> ByteRanges:
+        """What of the disk is not in it."""
+        missing, at = ByteRanges(), 0
+        for each in self.index.ranges:
+            if at < each.offset:
+                missing.add(at, each.offset)
+            at = each.offset + each.length
+        if at < self.index.bytes:
+            missing.add(at, self.index.bytes)
+        return missing
+
+    def close(self) -> None:
+        """Let go of it."""
+        self._archive.close()
+
+
+def refuse_missing(path: str, missing: ByteRanges, start: int, end: int) -> None:
+    """Raise NotGatheredError for a read that touches what a bundle does not hold."""
+    if missing.touches(start, end):
+        first, last = next(missing.inside(start, end))
+        raise NotGatheredError(
+            f"{last - first} bytes at offset {first} of the disk were not gathered into {path}.",
+            "Work on the disk itself, or gather again with a larger --limit.",
+        )
+
+
+def _check(index: BundleIndex, path: Path) -> None:
+    """Nothing of a bundle is believed that a bundle made here would not have."""
+    wrong = not 0 < index.bytes <= _LARGEST_DISK or index.sector not in {512, 4096}
+    wrong = wrong or len(index.ranges) > _MOST_RANGES
+    at, total = 0, 0
+    for each in index.ranges:
+        wrong = wrong or each.offset < at or not 0 < each.length <= RANGE_BYTES
+        at, total = each.offset + each.length, total + each.length
+    if wrong or at > index.bytes or total > _MOST_BYTES:
+        raise InputError(f"{path} is no sound bundle: its ranges do not fit its disk.")
+
+
+def _sound(data: bytes, digest: str, name: str, path: Path) -> bytes:
+    if hashlib.sha256(data).hexdigest() != digest:
+        raise InputError(f"{name} in {path} is not what was gathered.", "Ask for it again.")
+    return data
+
+
+def _nameless_file() -> int:
+    """A file without a name, in memory where the machine can."""
+    if hasattr(os, "memfd_create"):
+        return os.memfd_create("bundle", os.MFD_CLOEXEC)
+    with tempfile.TemporaryFile() as file:
+        return os.dup(file.fileno())
+
+
+def in_pieces(ranges: ByteRanges, size: int, page: int) -> list[tuple[int, int]]:
+    """Noted ranges widened to whole pages, cut so that none is longer than one may be."""
+    whole = ByteRanges()
+    for start, end in ranges:
+        whole.add(start // page * page, min(-(-end // page) * page, size))
+    pieces: list[tuple[int, int]] = []
+    for start, end in whole:
+        pieces += [(at, min(RANGE_BYTES, end - at)) for at in range(start, end, RANGE_BYTES)]
+    return pieces

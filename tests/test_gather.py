@@ -1,0 +1,172 @@
+"""A bundle answers as its disk does, holds nothing that is nobody's business, and is not believed
+blindly.
+"""
+
+import json
+import shutil
+import unittest
+import zipfile
+
+import msgspec
+from benchmarks.conversations import HAND, host_in
+
+from mending.app.copies.gathering import gather
+from mending.app.evidence import attach, crashes_of
+from mending.app.targets import NamedTarget
+from mending.app.tracing import trace
+from mending.case import causes_of, open_case
+from mending.knowledge import base_pack
+from mending.repair.boot import own_code
+from mending.source import open_source
+from mending.workshop import make_sample, samples
+from tests.support import InFolder, needs, sha, tool
+
+PACK = base_pack()
+SAMPLES = {sample.name: sample for sample in samples(own_code()) if sample.draw is not None}
+MIB = 1 << 20
+SECRET = "$6$quayside$" + "Z9" * 43
+DIARY = b"Dear diary, the ferry was late again. " * 40
+
+
+class Answers(InFolder):
+    def of(self, path, number):
+        """Trace, crashes and causes of a target, without its name."""
+        host = host_in(self.folder)
+        found = msgspec.to_builtins(trace(NamedTarget(str(path), host), host))
+        crashes = msgspec.to_builtins(crashes_of(str(path), None, host))
+        found["target"].pop("path")
+        crashes.pop("target")
+        crashes["files"] = [name.replace(str(path), "the disk") for name in crashes["files"]]
+        case = open_case(self.folder / f"case-{number}", [], HAND.since)
+        grown = attach(case, str(path), host, as_disk=True)
+        causes = msgspec.to_builtins(causes_of(grown.state, PACK))
+        return found, crashes, causes
+
+    def test_every_sample_pc_and_its_bundle_give_the_same_answers(self):
+        for number, (name, sample) in enumerate(SAMPLES.items()):
+            with self.subTest(name):
+                disk = make_sample(sample, self.folder)
+                bundle = self.folder / f"{name}.zip"
+                before = sha(disk)
+                result = gather(NamedTarget(str(disk), host_in(self.folder)), bundle)
+                self.assertEqual(sha(disk), before)
+                self.assertLess(result.bytes, 4 * MIB)
+                self.assertEqual(self.of(disk, 2 * number), self.of(bundle, 2 * number + 1))
+                disk.unlink()
+
+    def test_the_same_disk_makes_the_same_file(self):
+        disk = make_sample(SAMPLES["harbour-2"], self.folder)
+        for name in ("a.zip", "b.zip"):
+            self.run_here("gather", disk, "-o", self.folder / name)
+        self.assertEqual(sha(self.folder / "a.zip"), sha(self.folder / "b.zip"))
+
+
+class Kept(InFolder):
+    def linux_disk(self):
+        """A real ext4 system with a password and somebody's diary."""
+        tree = self.folder / "tree"
+        for name, data in {
+            "etc/shadow": f"root:{SECRET}:19000:0:99999:7:::\n".encode(),
+            "etc/passwd": b"root:x:0:0:root:/root:/bin/sh\n",
+            "etc/fstab": b"UUID=11111111-2222-3333-4444-555555555555 / ext4 defaults 0 1\n",
+            "home/anna/diary.txt": DIARY,
+            "sbin/init": b"#!/bin/sh\n",
+            "bin/sh": b"\x7fELF",
+        }.items():
+            place = tree / name
+            place.parent.mkdir(parents=True, exist_ok=True)
+            place.write_bytes(data)
+        disk = self.partitioned("linux", "start=2048,size=80000,type=83,bootable")
+        where = f"offset={2048 * 512}"
+        ids = ["-U", "11111111-2222-3333-4444-555555555555"]
+        tool("mke2fs", "-q", "-t", "ext4", *ids, "-d", tree, "-E", where, disk, "40000k")
+        return disk
+
+    @needs("sfdisk", "mke2fs")
+    def test_no_password_and_no_personal_file_is_in_it(self):
+        disk, bundle = self.linux_disk(), self.folder / "b.zip"
+        shown = self.run_here("gather", disk, "-o", bundle)
+        self.assertIn("boot files", shown)
+        with zipfile.ZipFile(bundle) as archive:
+            held = b"".join(archive.read(name) for name in archive.namelist())
+        self.assertNotIn(SECRET[12:].encode(), held)
+        self.assertNotIn(b"Dear diary", held)
+        self.assertNotIn(str(self.folder).encode(), held)
+        self.assertEqual(bundle.stat().st_mode & 0o777, 0o600)
+
+    def test_hives_with_secrets_keep_their_first_block_alone(self):
+        disk, bundle = make_sample(SAMPLES["tide-table"], self.folder), self.folder / "b.zip"
+        result = self.json_here("gather", disk, "-o", bundle)
+        self.assertIn("SAM, but for its first block", " ".join(result["left_out"]))
+        traced = self.json_here("trace", bundle)
+        self.assertEqual(traced["failing_phase"], "loader")
+        self.assertIn("as its disk answered", traced["target"]["path"])
+
+
+class Doubted(InFolder):
+    def bundle(self):
+        disk, bundle = make_sample(SAMPLES["quay-desk-2"], self.folder), self.folder / "b.zip"
+        self.run_here("gather", disk, "-o", bundle)
+        return bundle
+
+    def changed(self, bundle, change):
+        """The same bundle with another index, or another range."""
+        other = self.folder / "other.zip"
+        with zipfile.ZipFile(bundle) as old, zipfile.ZipFile(other, "w") as new:
+            for name in old.namelist():
+                data = old.read(name)
+                if name == "bundle.json":
+                    data = json.dumps(change(json.loads(data))).encode()
+                new.writestr(name, data)
+        return other
+
+    def test_what_was_not_gathered_is_said_and_is_no_damage(self):
+        bundle = self.bundle()
+        with open_source(str(bundle)) as source:
+            self.assertEqual(len(source.read(0, 512)), 512)
+        said = self.run_here("search", bundle, expect=3)
+        self.assertIn("were not gathered", said)
+        self.assertIn("only read", self.run_here("mend", bundle, "--all", "--yes", expect=4))
+        self.assertIn("no disk", self.run_here("gather", bundle, "-o", "x.zip", expect=4))
+        self.assertIn(
+            "already there",
+            self.run_here("gather", self.folder / "quay-desk-2.img", "-o", bundle, expect=3),
+        )
+
+    def test_an_index_that_asks_for_anything_is_refused(self):
+        bundle = self.bundle()
+
+        def with_ranges(index, **first):
+            index["ranges"][0] |= first
+            return index
+
+        wrong = (
+            lambda index: index | {"bytes": 1 << 62},
+            lambda index: index | {"bytes": -1},
+            lambda index: index | {"sector": 3},
+            lambda index: with_ranges(index, offset=-512),
+            lambda index: with_ranges(index, length=1 << 40),
+            lambda index: with_ranges(index, length=0),
+            lambda index: with_ranges(index, sha256="0" * 64),
+            lambda index: index | {"ranges": index["ranges"] * 2},
+            lambda _: {"mending": "bundle/1"},
+        )
+        for change in wrong:
+            other = self.changed(bundle, change)
+            said = self.run_here("trace", other, expect=3)
+            self.assertEqual(said.count("\n"), said.count("\n", 0, 400))
+        other = self.folder / "cut.zip"
+        shutil.copy(bundle, other)
+        with other.open("r+b") as file:
+            file.truncate(2000)
+        self.run_here("trace", other, expect=None)
+
+    def test_folders_moments_and_small_limits_are_refused(self):
+        said = self.run_here("gather", self.folder, "-o", self.folder / "x.zip", expect=4)
+        self.assertIn("only a disk", said)
+        self.run_here("gather", self.folder / "none.img", "-o", "x.zip", expect=3)
+        self.run_here("gather", self.folder, "-o", "x.zip", "--limit", "0", expect=2)
+
+
+if __name__ == "__main__":
+    unittest.main()
