@@ -35,6 +35,7 @@ from mending.reason import CausesResult, excluded
 from mending.repair.files import FilesResult
 from mending.repair.journal import PointsResult
 from mending.repair.run import MendAllResult, MendResult
+from mending.report.document import HandOver
 
 DOCS = Path(__file__).parent
 PROJECT = DOCS.parent / "pyproject.toml"
@@ -67,6 +68,7 @@ DOCUMENTS = (
     WorkResult,
     ConfigResult,
     GatherResult,
+    HandOver,
 )
 
 

@@ -15,6 +15,7 @@ import sys
 import tarfile
 import tempfile
 import unittest
+import zipfile
 from pathlib import Path
 
 FOLDER = Path(os.environ.get("MENDING_SAMPLES", Path(__file__).parents[1] / "build" / "samples"))
@@ -44,6 +45,9 @@ SIGNED = FOLDER / "shimx64.efi.signed"
 """A program of firmware that was signed for real, from a package of the system."""
 _WANTED = "ntoskrnl.exe hal.dll ntdll.dll fltmgr.sys scsiport.sys mountmgr.sys"
 _LIBRARIES = "advapi32 kernel32 kernelbase msvcrt ucrtbase rpcrt4 sechost"
+CHECKER_FROM = ("axe-core-python", "0.1.0")
+CHECKER = FOLDER / "axe.min.js"
+"""A checker of pages for people who cannot see, hear or point well, from a package."""
 LARGEST = 130 << 20
 """Bytes; larger samples tell nothing more and cost seconds."""
 
@@ -71,9 +75,22 @@ def fetch():
         )
     _fetch_programs()
     _fetch_signed()
+    _fetch_checker()
     for release, package, file in SOURCES.values():
         if not (FOLDER / file).exists():
             _fetch_source(release, package)
+
+
+def _fetch_checker():
+    if CHECKER.exists():
+        return
+    with tempfile.TemporaryDirectory() as folder:
+        name, version = CHECKER_FROM
+        words = ["download", "--quiet", "--no-deps", f"{name}=={version}", "--dest", folder]
+        subprocess.run([sys.executable, "-m", "pip", *words], check=True)
+        with zipfile.ZipFile(next(Path(folder).glob("*.whl"))) as wheel:
+            data = wheel.read(f"{name.replace('-', '_')}/axe.min.js")
+    CHECKER.write_bytes(data)
 
 
 def _fetch_source(release, package):

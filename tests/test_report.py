@@ -12,9 +12,11 @@ from pathlib import Path
 import jsonschema
 
 from mending.workshop import UEFI_FAULTS, uefi_disk
+from tests.samples import CHECKER
 from tests.support import InFolder, needs, tool
 
 SCHEMA = Path(__file__).parents[1] / "docs" / "schemas" / "report.json"
+HAND_OVER = SCHEMA.with_name("hand-over.json")
 NASTY = "<script>alert(1)</script> \x1b[31m & \u202eferry"
 
 
@@ -82,7 +84,7 @@ class Page(InFolder):
         ):
             self.assertIn(words, text)
         self.assertEqual(parsed.links, [])
-        self.assertFalse({"script", "img", "iframe", "link"} & set(parsed.tags))
+        self.assertFalse({"script", "img", "iframe", "link", "object"} & set(parsed.tags))
         self.assertNotIn(str(self.folder), text)
 
     def test_evidence_is_escaped_and_freed_of_control_characters(self):
@@ -118,33 +120,209 @@ class Page(InFolder):
             "report", self.case, "-o", self.folder / "no" / "such" / "page.html", expect=3
         )
 
-    @needs("chromium")
-    def test_a_browser_shows_and_prints_it(self):
-        self.read()
-        with tempfile.TemporaryDirectory() as profile:
-            words = [
-                "chromium",
-                "--headless",
-                "--no-sandbox",
-                "--disable-gpu",
-                "--disable-quic",
-                "--no-first-run",
-            ]
-            words += [
-                "--disable-background-networking",
-                "--disable-component-update",
-                "--disable-sync",
-                f"--user-data-dir={profile}",
-            ]
-            shown = tool(*words, "--dump-dom", f"file://{self.page}")
-            tool(*words, f"--print-to-pdf={self.folder}/page.pdf", f"file://{self.page}")
-            tool(
-                *words,
-                "--window-size=1280,800",
-                f"--screenshot={self.folder}/page.png",
-                f"file://{self.page}",
+    def test_a_mended_case_shows_the_disk_as_found_and_as_it_is_now(self):
+        self.run_here("mend", self.case, "--all", "--yes")
+        text = self.read()[1]
+        for words in ("As found", "As it is now", "gone", "likeliest after it"):
+            self.assertIn(words, text)
+
+
+SHOP = {
+    "ticket": "SKF-20931",
+    "user": "Ragna Holmquist",
+    "maker": "Tidewell",
+    "model": "Quayside 14",
+    "serial": "SN-77Q-2214",
+    "technician": "Odd Berge",
+}
+CHROMIUM = [
+    "chromium",
+    "--headless",
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-quic",
+    "--no-first-run",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+]
+LOG = """\
+Mar  2 09:14:01 ragnas-desk kernel: BUG: unable to handle page fault for address: 0000000000000010
+Mar  2 09:14:01 ragnas-desk kernel: RIP: 0010:tide_read+0x10/0x40 [tidecard]
+Mar  2 09:14:01 ragnas-desk kernel: Kernel panic - not syncing: Fatal exception in interrupt
+"""
+
+
+class Readers(InFolder):
+    """The same case for each of its readers."""
+
+    @classmethod
+    def setUpClass(cls):
+        """One case for all tests, which only read it."""
+        super().setUpClass()
+        cls.kept = cls.enterClassContext(tempfile.TemporaryDirectory())
+        maker = cls("make")
+        maker.setUp()
+        maker.folder = Path(cls.kept)
+        maker.make()
+        maker.doCleanups()
+
+    def setUp(self):
+        super().setUp()
+        self.case = Path(self.kept) / "ragnas-case"
+
+    def make(self):
+        draft = uefi_disk()
+        UEFI_FAULTS["blank-efi-boot-sector"](draft)
+        self.disk = self.folder / "ragnas-laptop.img"
+        draft.save(self.disk)
+        self.case = self.folder / "ragnas-case"
+        shop = [word for name, value in SHOP.items() for word in (f"--{name}", value)]
+        said = ("--screen", "no boot device, says Ragna", "--changed", "moved to Holmhavn")
+        self.run_here("open", self.case, "--disk", self.disk, "--quiet", *said, *shop)
+        log = self.folder / "serial of ragna.log"
+        log.write_text(LOG)
+        self.run_here("add", self.case, log)
+        self.run_here("saw", self.case, "code=0x7b", "logo=shown", "backup=no", "encrypted=yes")
+        note = ("--note", r"her files lie in C:\Users\ragna.h and /home/ragna")
+        self.run_here(
+            "tried", self.case, "test-drive", "nothing-wrong", "--code", "2000-0142", *note
+        )
+        self.run_here("mend", self.case, "--all", "--yes")
+        self.run_here("tried", self.case, "turn-driver-off", "done")
+        self.run_here("started", self.case, "yes", "--note", "she rang from +47 555 0192")
+        kept = ("--put-back", "turn-driver-off=Ragna does not use it")
+        cause = ("--cause", "Ragna's stick was in", "--fix", "restore-boot-sector")
+        self.run_here("close", self.case, *cause, *kept, "--minutes", "35")
+
+    def report(self, reader, form="html", *more):
+        path = self.folder / f"{reader}.{form}"
+        self.run_here("report", self.case, "-o", path, "--for", reader, *more)
+        return path.read_text()
+
+    def test_each_reader_gets_what_they_need_and_nothing_else(self):
+        offsets = ("offset 1048576", "512 x 00")
+        pages = {
+            "user": (
+                (
+                    "What was wrong",
+                    "What was done",
+                    "should know now",
+                    "do not cut the power",
+                    "recovery key",
+                    "copy of your files",
+                    "stays changed on purpose",
+                ),
+                (*offsets, "boot-sector-damaged", "2000-0142", "Undo", "chance", SHOP["serial"]),
+            ),
+            "technician": (
+                (
+                    *offsets,
+                    "As found",
+                    "As it is now",
+                    "boot-sector-damaged",
+                    "2000-0142",
+                    "0x0000007B",
+                    "Undo points",
+                    "Put back",
+                    "likeliest after it",
+                    *SHOP.values(),
+                ),
+                (),
+            ),
+            "maker": (
+                (
+                    "Machine",
+                    "Codes, word for word",
+                    "0x0000007B",
+                    "2000-0142",
+                    "Tests",
+                    SHOP["maker"],
+                    SHOP["model"],
+                    SHOP["serial"],
+                    "Crashes",
+                ),
+                (*offsets, "Undo", SHOP["user"], SHOP["technician"], "chance", "likeliest"),
+            ),
+        }
+        for reader, (wanted, forbidden) in pages.items():
+            for form in ("html", "md", "json"):
+                said = self.report(reader, form)
+                plain = said if form != "md" else re.sub(r"\\\\(?=[^\\w\\s])", "", said)
+                for words in wanted:
+                    self.assertIn(words, plain, (reader, form))
+                for words in forbidden:
+                    self.assertNotIn(words, plain, (reader, form))
+        jsonschema.validate(
+            json.loads(self.report("maker", "json")), json.loads(HAND_OVER.read_text())
+        )
+
+    def test_nothing_private_is_left_where_it_is_taken_out(self):
+        private = [
+            *(SHOP[name] for name in ("ticket", "user", "maker", "model", "serial", "technician")),
+            "Ragna",
+            "ragna",
+            "Holmquist",
+            "Holmhavn",
+            "ragnas-laptop",
+            "ragnas-case",
+            "ragna.h",
+            "serial of ragna",
+            "555 0192",
+            "stick was in",
+            "does not use it",
+            "no boot device, says",
+            "moved to",
+            "ferries.example",
+            "00:1B:44",
+            "quay-server-3",
+            "1004336348",
+            "Sunniva",
+            "Grimsvik",
+            "Kabin Tolv",
+            "mooring office",
+            "daughter",
+            "ragnas-desk",
+            "TICKETDESK",
+            "TICKETS",
+        ]
+        for reader in ("user", "technician", "maker"):
+            for form in ("html", "md", "json"):
+                whole = self.report(reader, form)
+                self.assertTrue(reader == "maker" or "on purpose" in whole or "Ragna" in whole)
+                said = self.report(reader, form, "--redact")
+                self.assertEqual([words for words in private if words in said], [], (reader, form))
+                self.assertIn("[taken out]", said.replace("\\", ""))
+
+    @needs("chromium", CHECKER)
+    def test_a_browser_shows_prints_and_faults_none_of_them(self):
+        for reader in ("user", "technician", "maker"):
+            page = self.report(reader)
+            self.assertLess(len(page), 2_000_000)
+            checked = self.folder / "checked.html"
+            script = CHECKER.read_text()
+            run = (
+                "<script>window.addEventListener('error', e => window.faults = (window.faults||'')"
+                " + e.message); axe.run().then(found => { document.title = 'CHECKED ' +"
+                " JSON.stringify(found.violations.map(v => [v.impact, v.id,"
+                " v.nodes.map(n => n.html).slice(0, 2)])) + (window.faults || ''); });</script>"
             )
-        self.assertIn("<h2>Findings</h2>", shown)
+            page = re.sub(r"<meta http-equiv=[^>]*>", "", page)
+            checked.write_text(page.replace("</body>", f"<script>{script}</script>{run}</body>"))
+            for width in (1280, 400) if reader == "technician" else (400,):
+                with tempfile.TemporaryDirectory() as profile:
+                    words = [*CHROMIUM, f"--user-data-dir={profile}", f"--window-size={width},800"]
+                    shown = tool(
+                        *words, "--virtual-time-budget=8000", "--dump-dom", f"file://{checked}"
+                    )
+                    title = re.search(r"<title>(.*?)</title>", shown, re.DOTALL).group(1)
+                    self.assertEqual(title, "CHECKED []", (reader, width))
+        with tempfile.TemporaryDirectory() as profile:
+            words = [*CHROMIUM, f"--user-data-dir={profile}"]
+            page = self.folder / "technician.html"
+            tool(*words, f"--print-to-pdf={self.folder}/page.pdf", f"file://{page}")
+            shot = f"--screenshot={self.folder}/page.png"
+            tool(*words, "--window-size=1280,800", shot, f"file://{page}")
         self.assertTrue((self.folder / "page.pdf").read_bytes().startswith(b"%PDF"))
         self.assertGreater((self.folder / "page.png").stat().st_size, 20000)
 

@@ -1,5 +1,6 @@
 """The disk map as a picture, one ribbon for each state of the disk, with Matplotlib."""
 
+import io
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
@@ -50,10 +51,26 @@ def draw_disk(maps: Sequence[tuple[str, DiskMap]], path: Path) -> None:
     Raises:
         UsageError: the extra `figures` is not installed.
     """
+    _draw(maps, path, path.suffix.lower().removeprefix("."))
+
+
+def disk_svg(maps: Sequence[tuple[str, DiskMap]]) -> bytes:
+    """The same as SVG, to be put into a page. Raises as `draw_disk`."""
+    held = io.BytesIO()
+    _draw(maps, held, "svg")
+    return held.getvalue()
+
+
+def _draw(maps: Sequence[tuple[str, DiskMap]], where: Path | io.BytesIO, kind: str) -> None:
     load_extra("matplotlib", "figures").use("Agg")
     plots = load_extra("matplotlib.pyplot", "figures")
     with plots.rc_context(
-        {"svg.hashsalt": "mending", "svg.fonttype": "none", "hatch.linewidth": 0.5, "font.size": 9}
+        {
+            "svg.hashsalt": "mending-disk",
+            "svg.fonttype": "none",
+            "hatch.linewidth": 0.5,
+            "font.size": 9,
+        }
     ):
         figure, axes = plots.subplots(
             len(maps), 1, figsize=(11, 2.1 * len(maps) + 0.5), squeeze=False
@@ -75,7 +92,7 @@ def draw_disk(maps: Sequence[tuple[str, DiskMap]], path: Path) -> None:
         )
         figure.tight_layout(rect=(0, 0.22 / (2.1 * len(maps) + 0.5) * 1.4, 1, 1))
         figure.savefig(
-            path, metadata={"Date": None} if path.suffix.lower() == ".svg" else None, dpi=120
+            where, format=kind, metadata={"Date": None} if kind == "svg" else None, dpi=120
         )
         plots.close(figure)
 

@@ -1,5 +1,6 @@
 """The chance of a working PC against minutes, as a picture: a stair over the visits of the plan."""
 
+import io
 from pathlib import Path
 from typing import Any
 
@@ -23,10 +24,20 @@ def draw_plan(plan: PlanResult, path: Path) -> None:
     Raises:
         UsageError: the extra `figures` is not installed.
     """
+    _draw(plan, path, path.suffix.lower().removeprefix("."))
+
+
+def plan_svg(plan: PlanResult) -> bytes:
+    """The same as SVG, to be put into a page. Raises as `draw_plan`."""
+    held = io.BytesIO()
+    _draw(plan, held, "svg")
+    return held.getvalue()
+
+
+def _draw(plan: PlanResult, where: Path | io.BytesIO, kind: str) -> None:
     load_extra("matplotlib", "figures").use("Agg")
     plots = load_extra("matplotlib.pyplot", "figures")
-    kind = path.suffix.lower().removeprefix(".")
-    with plots.rc_context({"svg.hashsalt": "mending", "svg.fonttype": "none", "font.size": 9}):
+    with plots.rc_context({"svg.hashsalt": "mending-plan", "svg.fonttype": "none", "font.size": 9}):
         figure, axis = plots.subplots(figsize=(10, 5.2))
         spans = _spans(plan)
         width = min(
@@ -39,7 +50,7 @@ def draw_plan(plan: PlanResult, path: Path) -> None:
         _frame(axis, plan, width)
         figure.tight_layout()
         figure.savefig(
-            path, format=kind, metadata={"Date": None} if kind == "svg" else None, dpi=120
+            where, format=kind, metadata={"Date": None} if kind == "svg" else None, dpi=120
         )
         plots.close(figure)
 

@@ -1,0 +1,73 @@
+"""What was believed after each piece of evidence: how a case came to its cause."""
+
+import msgspec
+
+from mending.case.events import (
+    AnyEvent,
+    Heard,
+    Learned,
+    Mended,
+    PutBack,
+    Read,
+    Saw,
+    Started,
+    Traced,
+    Tried,
+)
+from mending.case.folder import Case
+from mending.case.state import fold, still_counting
+from mending.case.thinking import causes_of
+from mending.knowledge import Pack
+
+_MOST, _TOP, _LEAST = 60, 3, 0.01
+"""Turns that are worked out, the newest ones; causes of each, and how likely they are at least."""
+
+
+class Turn(msgspec.Struct, frozen=True, kw_only=True):
+    """One piece of evidence, and the likeliest causes after it with their chances."""
+
+    at: str
+    what: str
+    causes: tuple[tuple[str, float], ...]
+
+
+def turns(case: Case, pack: Pack) -> tuple[Turn, ...]:
+    """The turns of a case, in the order in which they happened."""
+    counting = [case.events[number] for number in still_counting(case.events)]
+    told = [number for number, event in enumerate(counting) if _words(event)][-_MOST:]
+    found: list[Turn] = []
+    for number in told:
+        causes = causes_of(fold(counting[: number + 1]), pack).causes[:_TOP]
+        ranked = tuple(
+            (cause.id, round(cause.chance, 3)) for cause in causes if cause.chance >= _LEAST
+        )
+        event = counting[number]
+        what = _words(event)
+        if not found or (found[-1].what, found[-1].causes) != (what, ranked):
+            found.append(Turn(at=event.at, what=what, causes=ranked))
+    return tuple(found)
+
+
+def _words(event: AnyEvent) -> str:
+    """What the evidence is; empty for what tells nothing of the cause."""
+    match event:
+        case Saw():
+            said = [f"{name}: {answer}" for name, answer in event.signs.items()]
+            return ", ".join([*said, *(code.words for code in event.codes)])
+        case Heard():
+            understood = {**event.signs, **event.facts}
+            return ", ".join(f"{name}: {answer}" for name, answer in understood.items())
+        case Learned():
+            return ", ".join(f"{name}: {answer}" for name, answer in event.facts.items())
+        case Traced():
+            phase = event.trace.failing_phase
+            return f"trace: stops at {phase}" if phase else f"trace: {event.trace.verdict}"
+        case Read():
+            return "crash records" if event.clues else ""
+        case Tried():
+            return f"{event.step}: {event.report}"
+        case Started():
+            return "it starts" if event.works or event.watch else "it does not start"
+        case Mended() | PutBack():
+            return ""
+    return ""

@@ -1,0 +1,40 @@
+"""What each reader of a report has to know: the user, the next technician, the maker's support."""
+
+from mending.report.document import HandOver
+from mending.report.for_others import for_maker, for_user
+from mending.report.for_technician import for_technician
+from mending.report.material import Material, words_of
+from mending.report.times import written, zone_name
+
+_PARTS = {"technician": for_technician, "user": for_user, "maker": for_maker}
+READERS = tuple(_PARTS)
+"""Whom a report is for."""
+
+
+def hand_over(given: Material, reader: str) -> HandOver:
+    """The report for one of the `READERS`."""
+    return HandOver(
+        reader=reader,
+        case=given.case.name,
+        verdict=_verdict(given),
+        made=written(given.made, given.zone),
+        zone=zone_name(given.made, given.zone),
+        sections=tuple(section for section in _PARTS[reader](given) if section.blocks),
+    )
+
+
+def _verdict(given: Material) -> str:
+    case = given.case
+    if case.closed is not None:
+        return "The PC works again; the case is closed."
+    if case.handed_over is not None:
+        return f"Not started yet; {case.handed_over.to} goes on with it."
+    if case.works:
+        return "The PC starts again."
+    if case.watched is not None:
+        return f"The PC starts, under watch: {case.watched.hours:g} hours so far."
+    if given.trace is None:
+        return "Not started yet; no disk has been looked at."
+    if given.trace.failing_phase is not None:
+        return f"The disk stops at: {words_of(given.trace.failing_phase)}."
+    return f"On the disk: {words_of(given.trace.verdict)}."

@@ -1,0 +1,73 @@
+"""What a report is made of, and the few words that its parts share."""
+
+from collections.abc import Sequence
+from datetime import tzinfo
+
+import msgspec
+
+from mending.boot.chain import Trace
+from mending.case import CaseResult
+from mending.case.turns import Turn
+from mending.crash.results import CrashesResult
+from mending.knowledge import Pack
+from mending.model import Where
+from mending.plan import PlanResult
+from mending.reason import CausesResult
+from mending.repair.journal import PointsResult
+from mending.report.document import Block, Section
+
+
+class Pictures(msgspec.Struct, frozen=True, kw_only=True):
+    """Drawings, SVG; empty where there is none."""
+
+    disk: str = ""
+    timeline: str = ""
+    plan: str = ""
+
+
+class Material(msgspec.Struct, frozen=True, kw_only=True):
+    """Everything a report is made of.
+
+    Attributes:
+        found: the trace as the disk was found. trace: as it is now.
+        put_back: by step what has to be put back.
+        made: RFC 3339. zone: of all times; None: this machine's.
+    """
+
+    case: CaseResult
+    pack: Pack
+    found: Trace | None
+    trace: Trace | None
+    crashes: CrashesResult | None = None
+    causes: CausesResult
+    turns: Sequence[Turn] = ()
+    plan: PlanResult
+    points: PointsResult
+    put_back: dict[str, str]
+    pictures: Pictures = Pictures()
+    made: str
+    zone: tzinfo | None = None
+
+
+def section(title: str, *blocks: Block) -> Section:
+    """A part of a report."""
+    return Section(title, tuple(blocks))
+
+
+def at_place(says: str, where: Where) -> str:
+    """A sentence with where it was read."""
+    place = place_of(where)
+    return f"{says} [{place}]" if place else says
+
+
+def place_of(where: Where) -> str:
+    """Where something was read, in words."""
+    parts = [where.path or "", f"offset {where.offset}" if where.offset is not None else ""]
+    parts += [f"line {where.line}" if where.line else ""]
+    parts += [f"{where.length} bytes" if where.length else "", where.hex or ""]
+    return ", ".join(part for part in parts if part)
+
+
+def words_of(name: str) -> str:
+    """An id as words."""
+    return str(name).replace("-", " ")
