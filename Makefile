@@ -7,7 +7,7 @@ INSTALLED := $(VENV)/.installed
 # Python keeps what it compiled, as in a program that was installed by pip; hundreds of starts need it.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo test quick samples real check coverage covered docs bench fuzz guided corpus mutants assemble shots clean
+.PHONY: demo test quick samples real check looks coverage covered docs bench fuzz guided corpus mutants assemble shots clean
 
 demo: $(INSTALLED)
 	rm -rf workshop
@@ -63,12 +63,15 @@ samples: $(INSTALLED)
 real: $(INSTALLED)
 	$(BIN)/python -m tests.real
 
-check: $(INSTALLED)
+check: looks
+	$(MAKE) test
+
+# What is seen without running anything: style, types, floors.
+looks: $(INSTALLED)
 	$(BIN)/ruff check .
 	$(BIN)/ruff format --check .
 	$(BIN)/mypy
 	$(BIN)/lint-imports
-	$(MAKE) test
 
 bench: $(INSTALLED)
 	$(BIN)/python -m benchmarks

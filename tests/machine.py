@@ -24,7 +24,7 @@ ENDS = {
         b"grub rescue>",
         b"Desk start:",
     ),
-    "uefi": (b"Shell>", b"grub rescue>", b"grub>"),
+    "uefi": (b"UEFI Interactive Shell", b"Shell>", b"grub rescue>", b"grub>"),
 }
 """What is on the screen when a start has come to its end without the marker."""
 _ESCAPES = re.compile(rb"\x1b\[[0-9;?=]*[a-zA-Z]")

@@ -13,6 +13,7 @@ import pybde
 from mending.disk.hives import new_hive
 from mending.formats.nt import boot_store
 from mending.formats.nt.boot_store import StoreDevice
+from mending.model import FINDINGS
 from mending.source import MemorySource
 from mending.workshop import nt_tree as tree
 from mending.workshop.disks import DESK, DISK_GUID, MARKER
@@ -24,7 +25,17 @@ from tests.nt_faults import FAULTS, HERE, LETTERS, LOADERS
 from tests.nt_pc import BASE, PROGRAMS, SOFTWARE, STORES, SYSTEM, SYSTEM_AT, SYSTEM_BYTES, NtPc
 from tests.nt_pc import put_by_driver as put_there
 from tests.samples import needs_samples
-from tests.support import InFolder, ids, mounted, needs, needs_mounts, sha, trace_file, tree_of
+from tests.support import (
+    EVERY,
+    InFolder,
+    ids,
+    mounted,
+    needs,
+    needs_mounts,
+    sha,
+    trace_file,
+    tree_of,
+)
 from tests.test_encrypted_nt import PASSWORD, lock
 from tests.test_hive_writer import oracle
 from tests.test_hives import ORACLE
@@ -45,8 +56,6 @@ STARTED = {
 SOUND = nt_faults.SOUND_TREE
 REACHED = MARKER.rstrip(".")
 CONFIG = f"{BASE}/config"
-EVERY = bool(os.environ.get("MENDING_EVERY_FAULT"))
-"""Mend also the second and later faults of one finding; all are traced always."""
 SECTOR = 512
 
 
@@ -119,9 +128,11 @@ class Faults(Mended):
                 trace = trace_file(pc.path)
                 self.assertEqual((trace.verdict, trace.failing_phase), ("fails", phase))
                 self.assertEqual(ids(trace, "fatal"), [kind])
-                if kind in tried and what not in {*ANSWERS, *STARTED} and not EVERY:
-                    continue
-                tried.add(kind)
+                answers = FINDINGS[kind].repairs
+                asked = what in {*ANSWERS, *STARTED}
+                if answers in tried and not asked and not EVERY:
+                    continue  # traced only: one fault of each list of repairs is mended
+                tried.add(answers)
                 broken, kept = sha(pc.path), pc.path.read_bytes()
                 told = self.mend(pc, "--all", "--mount", *words)
                 self.assertEqual((told["after"], told["stopped"]), ("no-fault-found", None))

@@ -29,7 +29,7 @@ from mending.workshop import (
 )
 from mending.workshop.nt import NT_FAULTS, STORE_FILE, nt_bios_disk
 from tests.power_cuts import Recorder, content, parts, states, tree_of
-from tests.support import PROGRAM, InFolder, made_kernel, needs, needs_mounts
+from tests.support import EVERY, PROGRAM, InFolder, made_kernel, needs, needs_mounts
 from tests.systems import EFI_MAKERS, INIT, MAKERS, MENU, ROOT, EfiSystems, Trees
 from tests.test_folders import state_of
 
@@ -266,7 +266,7 @@ class Folders(Cuts):
 class Kills(InFolder):
     """The real program on real files, killed at random moments."""
 
-    COUNT = 120 if os.environ.get("MENDING_NOTHING_SKIPS") else 20
+    COUNT = 120 if EVERY else 30
 
     def test_killed_at_any_moment_it_leaves_what_undo_takes_back(self):
         draft = bios_disk(own_code())

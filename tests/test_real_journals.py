@@ -27,11 +27,11 @@ from tests.real import (
     needs_real,
     uefi_disk,
 )
-from tests.support import SECTOR, InFolder, needs, tool
+from tests.support import EVERY, SECTOR, InFolder, needs, tool
 
 PRINTER = "journalctl"
 PACKINGS = ("XZ", "LZ4", "ZSTD")
-DAMAGED = 500
+DAMAGED = 500 if EVERY else 100
 UNIT = """[Unit]
 Description=Ticket office
 After=multi-user.target

@@ -18,7 +18,7 @@ from mending.knowledge import WhyNotRun, base_codes, base_pack
 from mending.model import Hand
 from mending.repair.boot import own_code
 from mending.workshop import make_sample, samples
-from tests.support import PROGRAM, InFolder, sha
+from tests.support import EVERY, PROGRAM, InFolder, sha
 
 PACK, CODES = base_pack(), base_codes()
 HAND = Hand(who="a test", since="2026-03-02T09:00:00+00:00")
@@ -119,7 +119,7 @@ class CutOff(InFolder):
 
     def test_killed_at_every_prompt_it_ends_in_the_same_place(self):
         prompts = 0
-        for seed in (3, 5, 8) if os.environ.get("MENDING_EVERY_FAULT") else (SHORT,):
+        for seed in (3, 5, 8) if EVERY else (SHORT,):
             case, caller = by_phone(PACK, self.folder / f"asked-{seed}", seed)
             lines, wanted = self.lines_of(case, caller)
             again, _ = by_phone(PACK, self.folder / f"killed-{seed}", seed)
