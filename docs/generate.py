@@ -9,8 +9,11 @@ import tomllib
 from pathlib import Path
 from typing import Any
 
+import click
 import msgspec
+from click_man.core import generate_man_page
 
+from mending import __version__
 from mending.app.copies.copy_checking import CopyCheckResult
 from mending.app.copies.copying import CopyResult
 from mending.app.copies.gathering import GatherResult
@@ -22,6 +25,7 @@ from mending.boot.chain import Trace
 from mending.boot.rehearse import RehearsalResult
 from mending.boot.settings import CompareResult
 from mending.case import CaseResult, CasesResult
+from mending.cli import program
 from mending.cli.commands.case.signs import SignsResult
 from mending.cli.config import ConfigResult
 from mending.cli.error_output import ErrorResult
@@ -177,6 +181,49 @@ def house() -> str:
     )
 
 
+def commands() -> list[tuple[str, click.Context]]:
+    """Every command by name, in the order of the work, as it is called."""
+    top = click.Context(program, info_name="mending")
+    found = []
+    for name in program.list_commands(top):
+        command = program.get_command(top, name)
+        assert command is not None
+        found.append((name, click.Context(command, info_name=name, parent=top)))
+    return found
+
+
+def reference() -> str:
+    """Every command with all its arguments and options."""
+    lines = [
+        "# Commands",
+        "",
+        "Made from the program by `make docs`. `mending help` and `mending COMMAND --help` say the"
+        " same.",
+    ]
+    for name, context in commands():
+        command = context.command
+        lines += ["", f"## {name}", "", f"`{command.get_usage(context).removeprefix('Usage: ')}`"]
+        lines += ["", inspect.cleandoc(command.help or ""), ""]
+        rows = [each.get_help_record(context) for each in command.get_params(context)]
+        listed = [row for row in rows if row is not None and not row[0].startswith("-h,")]
+        if listed:
+            lines += ["| option | what it does |", "|---|---|"]
+            for option, says in listed:
+                cells = [cell.replace("|", " or ") for cell in (option, says)]
+                lines.append(f"| `{cells[0]}` | {cells[1]} |")
+    return "\n".join(lines) + "\n"
+
+
+def man_pages() -> dict[Path, str]:
+    """A page of the manual for the program and for each command."""
+    top = click.Context(program, info_name="mending")
+    every = [("mending", top), *((f"mending-{name}", context) for name, context in commands())]
+    return {
+        DOCS / "man" / f"{name}.1": generate_man_page(context, __version__, date=__version__)
+        for name, context in every
+    }
+
+
 def pages() -> dict[Path, str]:
     """What is written, by file."""
     schemas = {
@@ -185,9 +232,11 @@ def pages() -> dict[Path, str]:
         for document in DOCUMENTS
     }
     tables = {DOCS / "catalogue.md": catalogue(), DOCS / "exclusions.md": exclusions()}
-    return {**schemas, **tables, DOCS / "house.svg": house()}
+    tables[DOCS / "commands.md"] = reference()
+    return {**schemas, **tables, **man_pages(), DOCS / "house.svg": house()}
 
 
 if __name__ == "__main__":
     for path, content in pages().items():
+        path.parent.mkdir(exist_ok=True)
         path.write_text(content)

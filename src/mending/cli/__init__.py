@@ -37,8 +37,10 @@ COMMANDS = {
     "gather": ("evidence.gather", "just what diagnosis needs of a disk, in one file to send on"),
     "undo": ("disk.undo", "take a repair back, or list the undo points"),
     "report": ("case.report", "write a case down, to be handed on"),
-    "config": ("person.config", "the settings, where they are, and what is wrong with them"),
     "close": ("case.close", "close a case: it works from cold, cause and fix are named"),
+    "config": ("person.config", "the settings, where they are, and what is wrong with them"),
+    "complete": ("person.complete", "what makes the tab key complete names in a shell"),
+    "help": ("person.help", "explain phases, places, safety, exit statuses"),
 }
 
 
@@ -55,7 +57,7 @@ def program(context: click.Context) -> None:
     prove it.
 
     A TARGET is a disk image, a block device, the folder of a mounted system, or a case, which is a
-    folder, too. Every command takes --json.
+    folder, too. Every command takes --json, but for `help` and `complete`.
     """
     if context.invoked_subcommand is None:
         click.echo(context.get_help())

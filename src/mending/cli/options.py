@@ -59,6 +59,25 @@ figure = click.option(
 )
 
 
+def _completed(kind: str) -> Callable[..., Any]:
+    """What the tab key proposes, looked up only when it is pressed."""
+
+    def propose(context: click.Context, parameter: click.Parameter, begun: str) -> Any:
+        from mending.cli import completing  # noqa: PLC0415 - lazy: only the tab key needs it
+
+        return getattr(completing, kind)(context, parameter, begun)
+
+    return propose
+
+
+complete_said = _completed("said")
+complete_facts = _completed("facts")
+complete_steps = _completed("steps")
+complete_causes = _completed("causes")
+complete_repairs = _completed("repairs")
+complete_points = _completed("undo_points")
+
+
 def shop_fields(command: F) -> F:
     """Options for the fields that a workshop keeps; the command gets `shop`, those that were given
     by name.
@@ -75,8 +94,8 @@ def shop_fields(command: F) -> F:
     return cast(F, wrapped)
 
 
-case_argument = click.argument("case")
-target_argument = click.argument("target")
+case_argument = click.argument("case", shell_complete=_completed("cases"))
+target_argument = click.argument("target", shell_complete=_completed("cases"))
 
 
 def pairs(words: Sequence[str]) -> dict[str, str]:

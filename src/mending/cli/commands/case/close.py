@@ -19,8 +19,18 @@ from mending.model import UsageError
 
 @click.command("close")
 @options.case_argument
-@click.option("--cause", metavar="CAUSE", help="What was wrong: an id from `causes`, or words.")
-@click.option("--fix", metavar="STEP", help="What mended it: a step that was done, or words.")
+@click.option(
+    "--cause",
+    metavar="CAUSE",
+    shell_complete=options.complete_causes,
+    help="What was wrong: an id from `causes`, or words.",
+)
+@click.option(
+    "--fix",
+    metavar="STEP",
+    shell_complete=options.complete_steps,
+    help="What mended it: a step that was done, or words.",
+)
 @click.option(
     "--put-back",
     "put_back",

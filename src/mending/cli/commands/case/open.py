@@ -33,6 +33,7 @@ _NOTES = ("screen", "since", "changed")
     "facts",
     multiple=True,
     metavar="NAME=ANSWER",
+    shell_complete=options.complete_facts,
     help="What is known, e.g. firmware=uefi; repeatable.",
 )
 @click.option("--screen", help="What the screen shows, word for word.")

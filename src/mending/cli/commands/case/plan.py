@@ -24,6 +24,7 @@ from mending.cli.show.reasoning import show_plan, show_why
 @click.option(
     "--why",
     metavar="STEP",
+    shell_complete=options.complete_steps,
     help="Why a step stands where it does: the plan with it first, last, and not at all.",
 )
 @click.option(

@@ -17,12 +17,13 @@ from mending.model import UsageError
 
 @click.command("saw")
 @options.case_argument
-@click.argument("words", nargs=-1)
+@click.argument("words", nargs=-1, shell_complete=options.complete_said)
 @click.option(
     "--fact",
     "facts",
     multiple=True,
     metavar="NAME=ANSWER",
+    shell_complete=options.complete_facts,
     help="A fact that has come to light; repeatable.",
 )
 @click.option("--quiet", is_flag=True, help="Ask nothing; take what is sure.")

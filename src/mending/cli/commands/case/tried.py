@@ -20,7 +20,7 @@ _REPORTS = [*(kind.value for kind in ReportKind), _COULD_NOT_RUN]
 
 @click.command("tried")
 @options.case_argument
-@click.argument("step")
+@click.argument("step", shell_complete=options.complete_steps)
 @click.argument("report", type=click.Choice(_REPORTS), required=False)
 @click.option("--code", "codes", multiple=True, help="A code that it printed; repeatable.")
 @click.option("--note", default="", help="Anything else.")

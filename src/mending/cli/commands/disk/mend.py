@@ -28,7 +28,7 @@ from mending.repair.run import MendAllResult, MendResult, PlannedSequence, Previ
 
 @click.command("mend")
 @options.target_argument
-@click.argument("repair", required=False)
+@click.argument("repair", required=False, shell_complete=options.complete_repairs)
 @click.option(
     "--all", "everything", is_flag=True, help="Every repair that the findings call for, one by one."
 )

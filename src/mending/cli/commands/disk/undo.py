@@ -14,7 +14,7 @@ from mending.repair.journal import Allowed, PointsResult
 
 @click.command("undo")
 @options.target_argument
-@click.argument("point", required=False)
+@click.argument("point", required=False, shell_complete=options.complete_points)
 @click.option("--list", "listing", is_flag=True, help="List the undo points of this target.")
 @click.option("--redo", is_flag=True, help="Do again what was undone.")
 @click.option("--drop", is_flag=True, help="Let go of the point named, or of all that were undone.")
