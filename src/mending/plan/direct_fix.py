@@ -19,9 +19,11 @@ class DirectFix:
     cost: float
 
     def says_after(self, done: Option) -> str:
-        """The steps in their order, without one that was just done."""
-        steps = (*self.needed, self.option)
-        return ", then ".join(option.id for option in steps if option is not done)
+        """The steps in their order, each once, without one that was just done; empty where nothing
+        is left.
+        """
+        steps = dict.fromkeys(option.id for option in (*self.needed, self.option))
+        return ", then ".join(step for step in steps if step != done.id)
 
 
 def direct_fix_for(

@@ -106,7 +106,7 @@ class Needs:
         wanted = " or ".join(answers)
         told = self.situation.answer(name)
         says = f"It needs {name} = {wanted}; " + (
-            f"the case says {told}." if told else "nobody knows yet."
+            f"by what is known it is {told}." if told else "nobody knows yet."
         )
         givers = [
             step

@@ -126,7 +126,7 @@ def _step(option: Option, left: ResidualBelief, named: Named) -> StepResult:
         leads_to={
             cause: named[cause].says_after(option)
             for cause in option.finds
-            if cause in named and named[cause].option is not option
+            if cause in named and named[cause].option.id != option.id
         },
         why=(
             f"{verb} {main} ({believed.get(main, 0.0) / total:.0%})"
