@@ -5,7 +5,8 @@ from pathlib import Path
 import click
 
 from mending.case import learn, load_case, question_of, saw
-from mending.cli import options, prompts
+from mending.cli import options
+from mending.cli.asking import prompts
 from mending.cli.host import interactive, this_host
 from mending.cli.packs import base_pack
 from mending.cli.show.console import emit, say, text

@@ -9,10 +9,11 @@ from mending.app.evidence import start_case
 from mending.app.listening import understand_notes
 from mending.case import case_result, is_case
 from mending.case.guide import FIRST_WORDS
-from mending.cli import options, prompts
+from mending.cli import options
+from mending.cli.asking import prompts
+from mending.cli.asking.listening import confirmed
 from mending.cli.config import load_config
 from mending.cli.host import interactive, this_host
-from mending.cli.listening import confirmed
 from mending.cli.packs import base_codes, base_pack
 from mending.cli.show.case.cases import show_case, show_statement
 from mending.cli.show.console import emit, say

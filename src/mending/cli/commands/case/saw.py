@@ -7,8 +7,8 @@ import click
 from mending.app.listening import take, told_apart, understand
 from mending.case import case_result, load_case
 from mending.cli import options
+from mending.cli.asking.listening import confirmed
 from mending.cli.host import interactive, this_host
-from mending.cli.listening import confirmed
 from mending.cli.packs import base_codes, base_pack
 from mending.cli.show.case.cases import show_recorded, show_statement
 from mending.cli.show.console import emit, say

@@ -9,8 +9,8 @@ from mending.app.guiding import Guide, WorkResult
 from mending.app.targets import NamedTarget
 from mending.case import case_result, load_case
 from mending.cli import options
-from mending.cli.answers import answers_from
-from mending.cli.conversation import clock, follow
+from mending.cli.asking.answers import answers_from
+from mending.cli.asking.conversation import clock, follow
 from mending.cli.host import this_host
 from mending.cli.packs import base_codes, base_pack
 from mending.cli.show.case.cases import show_case

@@ -4,8 +4,8 @@ import click
 
 from mending.app.copies.comparing import compare
 from mending.cli import options
+from mending.cli.asking.secrets import given_secret
 from mending.cli.host import this_host
-from mending.cli.secrets import given_secret
 from mending.cli.show.console import emit
 from mending.cli.show.copies.compared import show_compare
 

@@ -7,9 +7,9 @@ import click
 from mending.app.targets import NamedTarget, opened_to_read
 from mending.app.tracing import keep_no_memory
 from mending.cli import options
+from mending.cli.asking.secrets import given_secret
 from mending.cli.host import this_host
 from mending.cli.progress import bar
-from mending.cli.secrets import given_secret
 from mending.cli.show.console import emit
 from mending.cli.show.files import show_files
 from mending.repair.files import check_files

@@ -7,8 +7,8 @@ import click
 from mending.app.copies.keeping import keep
 from mending.app.targets import NamedTarget
 from mending.cli import options
+from mending.cli.asking.secrets import given_secret
 from mending.cli.host import this_host
-from mending.cli.secrets import given_secret
 from mending.cli.show.console import emit
 from mending.cli.show.copies.healthy import show_keep
 

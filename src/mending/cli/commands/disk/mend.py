@@ -14,10 +14,10 @@ from mending.app.mending import (
 )
 from mending.app.targets import NamedTarget
 from mending.cli import options
+from mending.cli.asking.secrets import given_secret
 from mending.cli.figures import draw, wanted_figure
 from mending.cli.host import interactive, this_host
 from mending.cli.progress import bar
-from mending.cli.secrets import given_secret
 from mending.cli.show.console import emit, say
 from mending.cli.show.repairs import maps_of, show_mend, show_mend_all
 from mending.disk.healthy import HealthyCopy, load_copy

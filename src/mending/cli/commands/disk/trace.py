@@ -7,10 +7,10 @@ import click
 from mending.app.targets import NamedTarget
 from mending.app.tracing import trace
 from mending.cli import options
+from mending.cli.asking.secrets import given_secret
 from mending.cli.figures import draw, wanted_figure
 from mending.cli.host import this_host
 from mending.cli.packs import base_pack
-from mending.cli.secrets import given_secret
 from mending.cli.show.console import emit, named_target
 from mending.cli.show.traces import show_trace
 from mending.model import Verdict

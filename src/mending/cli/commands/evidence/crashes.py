@@ -7,9 +7,9 @@ import click
 from mending.app.evidence import crashes_of
 from mending.case import is_case, load_case
 from mending.cli import options
+from mending.cli.asking.secrets import given_secret
 from mending.cli.figures import draw_history, wanted_figure
 from mending.cli.host import this_host
-from mending.cli.secrets import given_secret
 from mending.cli.show.console import emit
 from mending.cli.show.crashes import show_crashes
 

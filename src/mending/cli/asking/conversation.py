@@ -5,7 +5,7 @@ from rich.console import RenderableType
 
 from mending.app.guiding import WRITE, Guide
 from mending.case.guide import Prompt, PromptKind, Reply, ReplyKind, parse
-from mending.cli.answers import Answers
+from mending.cli.asking.answers import Answers
 from mending.cli.show.case.cases import show_statement
 from mending.cli.show.case.guide import clock_words, show_card, show_explained, show_prompt
 from mending.cli.show.console import say, text

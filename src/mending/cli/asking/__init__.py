@@ -1,0 +1,1 @@
+"""Asking a person: single questions, whole conversations, keys without showing them."""
