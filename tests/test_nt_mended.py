@@ -399,37 +399,37 @@ class Moved(Mended):
         self.assertIn("quaymode", str(trace_file(pc.path).checks))
 
 
+def put_log(pc, base=None):
+    """Give the system hive a log that finishes its last write; returns the finished hive."""
+    keys = tree.system_keys(LETTERS[pc.firmware])
+    keys["Setup"]["CmdLine"] = "later"
+    later = bytearray(tree.hive(keys))
+    now = bytearray(tree.hive(tree.system_keys(LETTERS[pc.firmware])))
+    length = int.from_bytes(now[40:44], "little")
+    assert now[40:44] == later[40:44]
+    numbers(now, 5, 4)
+    head = bytearray(later[:512])
+    numbers(head, 5, 5, kind=1)
+    changed = [
+        at for at in range(0, length, 512) if now[4096 + at :][:512] != later[4096 + at :][:512]
+    ]
+    marks = bytearray(length // 512)
+    for at in changed:
+        marks[at // 512] = 1
+    bits = int("".join(str(mark) for mark in reversed(marks)), 2)
+    log = bytes(head) + (b"DIRT" + bits.to_bytes(-(-len(marks) // 8), "little")).ljust(512, b"\0")
+    log += b"".join(bytes(later[4096 + at :][:512]) for at in changed)
+    pc.write({SYSTEM: bytes(now), f"{SYSTEM}.LOG": base or log})
+    return later
+
+
 @needs(*PROGRAMS, ORACLE)
 class Logs(Mended):
     """A write that was cut off: a log beside the hive finishes it."""
 
-    def with_log(self, pc, base=None):
-        keys = tree.system_keys(LETTERS[pc.firmware])
-        keys["Setup"]["CmdLine"] = "later"
-        later = bytearray(tree.hive(keys))
-        now = bytearray(tree.hive(tree.system_keys(LETTERS[pc.firmware])))
-        length = int.from_bytes(now[40:44], "little")
-        self.assertEqual(now[40:44], later[40:44])
-        numbers(now, 5, 4)
-        head = bytearray(later[:512])
-        numbers(head, 5, 5, kind=1)
-        changed = [
-            at for at in range(0, length, 512) if now[4096 + at :][:512] != later[4096 + at :][:512]
-        ]
-        marks = bytearray(length // 512)
-        for at in changed:
-            marks[at // 512] = 1
-        bits = int("".join(str(mark) for mark in reversed(marks)), 2)
-        log = bytes(head) + (b"DIRT" + bits.to_bytes(-(-len(marks) // 8), "little")).ljust(
-            512, b"\0"
-        )
-        log += b"".join(bytes(later[4096 + at :][:512]) for at in changed)
-        pc.write({SYSTEM: bytes(now), f"{SYSTEM}.LOG": base or log})
-        return later
-
     def test_it_is_laid_in_and_an_older_one_is_not(self):
         pc = NtPc(self.folder, "uefi")
-        later = self.with_log(pc)
+        later = put_log(pc)
         told = self.mend(pc, "hive-log")
         self.assertIn("1 writes", told["says"])
         self.assertEqual(set_of(pc, SYSTEM), set(oracle(bytes(later))))
@@ -438,12 +438,12 @@ class Logs(Mended):
         older = bytearray(512)
         older[:] = tree.hive({"A": {}})[:512]
         numbers(older, 2, 2, kind=1)
-        self.with_log(old, bytes(older) + b"DIRT" + b"\xff" * 508 + bytes(4096))
+        put_log(old, bytes(older) + b"DIRT" + b"\xff" * 508 + bytes(4096))
         self.mend(old, "hive-log", expect=4)
 
     def test_the_log_of_another_hive_is_refused(self):
         pc = NtPc(self.folder, "uefi")
-        self.with_log(pc)
+        put_log(pc)
         reader = IndependentReader(MemorySource(self.volume(pc)), 0, "NTFS")
         log = bytearray(reader.read(f"/{SYSTEM}.LOG", 1 << 20))
         log[48:64] = "SOFTWARE".encode("utf-16-le")
@@ -813,6 +813,29 @@ class InsideLocks(Mended):
         }
         self.assertTrue(unlike)
         self.assertLessEqual({SYSTEM_AT + at for at in unlike}, written)
+
+    def test_a_log_inside_and_the_boot_configuration_outside(self):
+        pc = NtPc(self.folder, "bios")
+        later = put_log(pc)
+        pc.put(440, b"\x77\x66\x55\x44")  # the disk was cloned: its store names another one
+        lock(pc, "aes-xts_128")
+        secret = self.folder / "secret"
+        secret.write_bytes(PASSWORD)
+        words = ("--key-file", secret, "--key-at-hand", "--yes")
+        locked, before = sha(pc.path), self.plain(pc)
+        told = self.json_here("mend", pc.path, "hive-log", *words)
+        after = self.plain(pc)
+        self.check_only_announced(told, before, after)
+        reader = IndependentReader(MemorySource(after), 0, "NTFS")
+        read = reader.read(f"/{SYSTEM}", len(later))
+        self.assertEqual(set(oracle(read)), set(oracle(bytes(later))))
+        self.run_here("undo", pc.path)
+        self.assertEqual(sha(pc.path), locked)
+        told = self.json_here("mend", pc.path, "store-device", *words)
+        self.assertEqual(self.plain(pc), before)  # the store lies outside
+        self.assertTrue(told["done"])
+        self.run_here("undo", pc.path)
+        self.assertEqual(sha(pc.path), locked)
 
     def test_the_chain_that_the_lock_trusts_asks_for_the_key_at_hand(self):
         pc = NtPc(self.folder, "uefi")

@@ -120,6 +120,14 @@ class Page(InFolder):
             "report", self.case, "-o", self.folder / "no" / "such" / "page.html", expect=3
         )
 
+    def test_what_was_believed_is_drawn_whatever_the_evidence_is_called(self):
+        self.run_here("saw", self.case, "code=0x7b", "logo=shown")
+        for ending, head in (("png", b"\x89PNG"), ("svg", b"<?xml"), ("pdf", b"%PDF")):
+            picture = self.folder / f"causes.{ending}"
+            self.run_here("causes", self.case, "--figure", picture)
+            self.assertTrue(picture.read_bytes().startswith(head), ending)
+        self.run_here("causes", self.case, "--figure", self.folder / "causes.txt", expect=2)
+
     def test_a_mended_case_shows_the_disk_as_found_and_as_it_is_now(self):
         self.run_here("mend", self.case, "--all", "--yes")
         text = self.read()[1]

@@ -111,6 +111,7 @@ def _gathered(
 
 
 def _pictures(given: Material, crashes: CrashesResult | None) -> Pictures:
+    from mending.report.causes_figure import causes_svg  # noqa: PLC0415 - lazy: as below
     from mending.report.disk_figure import disk_svg  # noqa: PLC0415 - lazy: pages alone have them
     from mending.report.plan_figure import plan_svg  # noqa: PLC0415
     from mending.report.timeline_figure import timeline_svg  # noqa: PLC0415
@@ -122,6 +123,7 @@ def _pictures(given: Material, crashes: CrashesResult | None) -> Pictures:
     open_plan = given.plan.visits and given.case.closed is None and not given.case.works
     return Pictures(
         disk=disk_svg(maps).decode() if maps else "",
+        causes=causes_svg(given.causes, given.turns).decode() if given.causes.causes else "",
         timeline=timeline_svg(crashes).decode() if crashes and crashes.starts else "",
         plan=plan_svg(given.plan).decode() if open_plan else "",
     )

@@ -9,9 +9,11 @@ import click
 from mending.model import InputError
 
 if TYPE_CHECKING:
+    from mending.case.turns import Turn
     from mending.crash.results import CrashesResult
     from mending.disk.scan import DiskMap
     from mending.plan import PlanResult
+    from mending.reason import CausesResult
 
 
 def wanted_figure(name: str | None) -> Path | None:
@@ -65,6 +67,17 @@ def draw_minutes(plan: "PlanResult", picture: Path | None) -> None:
         draw_plan(plan, where)
 
     _draw(picture, plan.visits, "the plan has no visit", save)
+
+
+def draw_beliefs(causes: "CausesResult", turns: Sequence["Turn"], picture: Path | None) -> None:
+    """Draw what is believed, where a figure was asked for. Raises as `draw` does."""
+
+    def save(where: Path) -> None:
+        from mending.report.causes_figure import draw_causes  # noqa: PLC0415 - lazy
+
+        draw_causes(causes, turns, where)
+
+    _draw(picture, causes.causes, "no cause is likely", save)
 
 
 def _draw(

@@ -130,6 +130,9 @@ def _causes(given: Material) -> list[Block]:
         for cause in shown
     )
     blocks: list[Block] = [Table(("chance", "cause", "for it", "against it"), rows, (0,))]
+    if given.pictures.causes:
+        says = "The causes by their chance, and what was believed after each piece of evidence."
+        blocks.append(Picture(given.pictures.causes, says))
     turned = tuple(
         (
             written(turn.at, given.zone),

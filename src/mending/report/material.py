@@ -22,6 +22,7 @@ class Pictures(msgspec.Struct, frozen=True, kw_only=True):
 
     disk: str = ""
     timeline: str = ""
+    causes: str = ""
     plan: str = ""
 
 

@@ -5,7 +5,9 @@ from pathlib import Path
 import click
 
 from mending.case import causes_of, load_case
+from mending.case.turns import turns
 from mending.cli import options
+from mending.cli.figures import draw_beliefs, wanted_figure
 from mending.cli.packs import base_pack
 from mending.cli.show.console import emit
 from mending.cli.show.reasoning import show_causes
@@ -16,8 +18,16 @@ from mending.cli.show.reasoning import show_causes
 @click.option(
     "--all", "everything", is_flag=True, help="Every cause of the pack, also the unlikely ones."
 )
+@click.option(
+    "--figure",
+    metavar="FILE",
+    help="Draw the causes, and what was believed after each piece of evidence (.png, .svg, .pdf).",
+)
 @options.as_json
-def command(case: str, everything: bool, as_json: bool) -> None:
+def command(case: str, everything: bool, figure: str | None, as_json: bool) -> None:
     """Ranked causes, each with the evidence for and against it."""
-    result = causes_of(load_case(Path(case)).state, base_pack())
+    picture, known, pack = wanted_figure(figure), load_case(Path(case)), base_pack()
+    result = causes_of(known.state, pack)
+    if picture is not None:
+        draw_beliefs(result, turns(known, pack), picture)
     emit(result, as_json, lambda causes: show_causes(causes, everything))
