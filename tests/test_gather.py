@@ -19,12 +19,13 @@ from mending.knowledge import base_pack
 from mending.repair.boot import own_code
 from mending.source import open_source
 from mending.workshop import make_sample, samples
-from tests.support import InFolder, needs, sha, tool
+from tests.support import InFolder, needs, sha, tool, trace_file
 
 PACK = base_pack()
 SAMPLES = {sample.name: sample for sample in samples(own_code()) if sample.draw is not None}
 MIB = 1 << 20
 SECRET = "$6$quayside$" + "Z9" * 43
+OLDER = "q7Wn2zR.uYpKs"
 DIARY = b"Dear diary, the ferry was late again. " * 40
 
 
@@ -63,33 +64,31 @@ class Answers(InFolder):
 
 class Kept(InFolder):
     def linux_disk(self):
-        """A real ext4 system with a password and somebody's diary."""
-        tree = self.folder / "tree"
-        for name, data in {
-            "etc/shadow": f"root:{SECRET}:19000:0:99999:7:::\n".encode(),
-            "etc/passwd": b"root:x:0:0:root:/root:/bin/sh\n",
-            "etc/fstab": b"UUID=11111111-2222-3333-4444-555555555555 / ext4 defaults 0 1\n",
-            "home/anna/diary.txt": DIARY,
-            "sbin/init": b"#!/bin/sh\n",
-            "bin/sh": b"\x7fELF",
-        }.items():
-            place = tree / name
-            place.parent.mkdir(parents=True, exist_ok=True)
-            place.write_bytes(data)
-        disk = self.partitioned("linux", "start=2048,size=80000,type=83,bootable")
-        where = f"offset={2048 * 512}"
-        ids = ["-U", "11111111-2222-3333-4444-555555555555"]
-        tool("mke2fs", "-q", "-t", "ext4", *ids, "-d", tree, "-E", where, disk, "40000k")
+        """A sample PC whose accounts have passwords, and somebody's diary."""
+        disk = make_sample(SAMPLES["gangway-1"], self.folder)
+        root = next(each for each in trace_file(disk).volumes if each.filesystem == "ext")
+        volume = f"{disk}?offset={root.start * 512}"
+        for name, data in (
+            ("/etc/shadow", f"root:{SECRET}:19000:0:99999:7:::\nola:{OLDER}:19000:0:::\n".encode()),
+            ("/diary.txt", DIARY),
+        ):
+            held = self.folder / "held"
+            held.write_bytes(data)
+            for request in (f"rm {name}", f"write {held} {name}"):
+                tool("debugfs", "-w", "-R", request, volume)
         return disk
 
-    @needs("sfdisk", "mke2fs")
+    @needs("debugfs")
     def test_no_password_and_no_personal_file_is_in_it(self):
         disk, bundle = self.linux_disk(), self.folder / "b.zip"
+        self.assertIn(SECRET.encode(), disk.read_bytes())
         shown = self.run_here("gather", disk, "-o", bundle)
         self.assertIn("boot files", shown)
         with zipfile.ZipFile(bundle) as archive:
             held = b"".join(archive.read(name) for name in archive.namelist())
         self.assertNotIn(SECRET[12:].encode(), held)
+        self.assertNotIn(OLDER.encode(), held)
+        self.assertIn(b"root:$6$xxxxxxxx", held)  # the file itself was read, and is in it
         self.assertNotIn(b"Dear diary", held)
         self.assertNotIn(str(self.folder).encode(), held)
         self.assertEqual(bundle.stat().st_mode & 0o777, 0o600)

@@ -230,6 +230,13 @@ class Replies(InFolder):
         self.assertIn(asked[0], open_ones)
         self.assertNotIn(asked[1], open_ones)
 
+    def test_a_line_without_end_and_half_a_command_are_one_answer_each(self):
+        self.opened()
+        self.talk("the fans run " * 2000, "note", "an update")
+        state = self.known()
+        self.assertEqual(set(state.notes), {"screen", "changed"})
+        self.assertEqual((state.notes["changed"], state.remarks), ("an update", ()))
+
     def test_a_file_of_answers_and_json_say_where_it_stands(self):
         self.opened()
         answers = self.folder / "answers.txt"

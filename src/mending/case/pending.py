@@ -44,4 +44,5 @@ def still_ours(state: CaseState) -> bool:
     """Whether the disk still cannot start for something that was not tried yet and that we mend."""
     tried = {attempt.step for attempt in state.tried}
     fatal = state.trace.fatal if state.trace is not None else ()
-    return any(REPAIRS[RepairId(name)].step not in tried for each in fatal for name in each.repairs)
+    called_for = {name for each in fatal for name in each.repairs}
+    return any(REPAIRS[repair].step not in tried for repair in RepairId if repair in called_for)

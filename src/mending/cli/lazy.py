@@ -6,6 +6,7 @@ from importlib import import_module
 from typing import Any
 
 import click
+from click.shell_completion import CompletionItem
 
 
 class LazyGroup(click.Group):
@@ -38,6 +39,15 @@ class LazyGroup(click.Group):
         gc.enable()
         assert isinstance(command, click.Command)
         return command
+
+    def shell_complete(self, ctx: click.Context, incomplete: str) -> list[CompletionItem]:
+        """Names for the tab key, without importing any command."""
+        found = [
+            CompletionItem(name, help=line)
+            for name, (_, line) in self._rows.items()
+            if name.startswith(incomplete)
+        ]
+        return found or click.Command.shell_complete(self, ctx, incomplete)
 
     def format_commands(
         self,

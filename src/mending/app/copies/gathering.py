@@ -47,6 +47,10 @@ _KEPT_OF_SECRETS = 4096
 _PASSWORD = re.compile(rb"(?<=:)(\$[0-9a-z]{1,3}\$)([^:\n]{8,200})(?=:)")
 """What stands for a password in a file of accounts (crypt(5)), behind the name of its method."""
 _BOOT_FOLDERS = ("/boot", "/loader", "/EFI", "/grub")
+_OLDER = re.compile(rb"(?m)(?<=:)[./A-Za-z0-9]{13}(?=:\d{0,5}:)")
+"""The same, by the first method that there was, which has no name before it."""
+_LONGEST = 256
+"""Bytes to both sides of a piece within which a password may begin or end."""
 _MOST_LISTED, _MOST_SUMMED = 2000, 64 << 20
 _LIMIT_LEAST = 1 << 20
 
@@ -177,8 +181,11 @@ def _chosen(source: Source, noted: ByteRanges, room: int) -> tuple[list[tuple[in
 
 def _masked(source: Source, at: int, length: int) -> bytes:
     """Bytes of the disk, with what stands for a password crossed out."""
-    data = source.read(at, length).data
-    return _PASSWORD.sub(lambda found: found.group(1) + b"x" * len(found.group(2)), data)
+    first = max(at - _LONGEST, 0)
+    data = source.read(first, at - first + length + _LONGEST).data
+    data = _PASSWORD.sub(lambda found: found.group(1) + b"x" * len(found.group(2)), data)
+    data = _OLDER.sub(lambda found: b"x" * len(found.group()), data)
+    return data[at - first :][:length]
 
 
 def _without_secrets(environment: BootEnvironment, noted: ByteRanges) -> list[str]:

@@ -63,8 +63,8 @@ def parse(prompt: Prompt, line: str) -> Reply:
     first, _, rest = words.partition(" ")
     if low in _ALONE:
         return Reply(_ALONE[low])
-    if first.lower() in _WITH_TEXT and rest:
-        return Reply(_WITH_TEXT[first.lower()], rest)
+    if first.lower() in _WITH_TEXT:
+        return Reply(_WITH_TEXT[first.lower()] if rest else ReplyKind.UNCLEAR, rest or words)
     if not words:
         return _empty(prompt)
     if prompt.kind is PromptKind.PUT_BACK and low in _YES | _NO:

@@ -49,7 +49,7 @@ def _lines(stream: Any, echo: bool) -> Answers:
         typed = stream is sys.stdin and sys.stdin.isatty()
         if echo:
             click.echo("> ", nl=False)
-        line = stream.readline(_MOST_CHARACTERS)
+        line = _whole_line(stream)
         words = clean_text(line.rstrip("\r\n"))
         if echo and not (typed and line):
             click.echo(words)
@@ -57,6 +57,15 @@ def _lines(stream: Any, echo: bool) -> Answers:
 
     assert isinstance(stream, TextIOBase)
     return answer
+
+
+def _whole_line(stream: Any) -> str:
+    """One line; of a longer one than any answer has, what is too much is passed over."""
+    line = stream.readline(_MOST_CHARACTERS)
+    rest = line
+    while len(rest) == _MOST_CHARACTERS and not rest.endswith("\n"):
+        rest = stream.readline(_MOST_CHARACTERS)
+    return str(line)
 
 
 def _typed(clock: Callable[[Prompt, float], str]) -> Answers:

@@ -77,7 +77,7 @@ _noted: ContextVar[tuple[str, ByteRanges] | None] = ContextVar("noted", default=
 def noting(path: str) -> Iterator[ByteRanges]:
     """Note what is read of the disk at `path` meanwhile."""
     ranges = ByteRanges()
-    token = _noted.set((path, ranges))
+    token = _noted.set((str(Path(path).resolve()), ranges))
     try:
         yield ranges
     finally:
@@ -87,7 +87,7 @@ def noting(path: str) -> Iterator[ByteRanges]:
 def note_read(path: str, start: int, end: int) -> None:
     """Note one read, where somebody wants to know."""
     noted = _noted.get()
-    if noted is not None and noted[0] == path and start < end:
+    if noted is not None and start < end and noted[0] == str(Path(path).resolve()):
         noted[1].add(start, end)
 
 
