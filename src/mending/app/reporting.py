@@ -111,10 +111,10 @@ def _gathered(
 
 
 def _pictures(given: Material, crashes: CrashesResult | None) -> Pictures:
-    from mending.report.causes_figure import causes_svg  # noqa: PLC0415 - lazy: as below
-    from mending.report.disk_figure import disk_svg  # noqa: PLC0415 - lazy: pages alone have them
-    from mending.report.plan_figure import plan_svg  # noqa: PLC0415
-    from mending.report.timeline_figure import timeline_svg  # noqa: PLC0415
+    from mending.report.figures.causes_figure import causes_svg  # noqa: PLC0415 - lazy: as below
+    from mending.report.figures.disk_figure import disk_svg  # noqa: PLC0415 - lazy: pages alone have them
+    from mending.report.figures.plan_figure import plan_svg  # noqa: PLC0415
+    from mending.report.figures.timeline_figure import timeline_svg  # noqa: PLC0415
 
     found, trace = given.found, given.trace
     maps = [("as it is now", trace.map)] if trace is not None and trace.map is not None else []

@@ -24,7 +24,7 @@ def wanted_figure(name: str | None) -> Path | None:
     """
     if name is None:
         return None
-    from mending.report.disk_figure import check_figure_name  # noqa: PLC0415 - lazy
+    from mending.report.figures.disk_figure import check_figure_name  # noqa: PLC0415 - lazy
 
     return check_figure_name(name)
 
@@ -38,7 +38,7 @@ def draw(path: Path | None, maps: Sequence[tuple[str, "DiskMap"]]) -> None:
     """
 
     def save(where: Path) -> None:
-        from mending.report.disk_figure import draw_disk  # noqa: PLC0415 - lazy
+        from mending.report.figures.disk_figure import draw_disk  # noqa: PLC0415 - lazy
 
         draw_disk(maps, where)
 
@@ -49,7 +49,7 @@ def draw_history(path: Path | None, result: "CrashesResult") -> None:
     """Draw when the PC ran and failed, where a figure was asked for. Raises as `draw` does."""
 
     def save(where: Path) -> None:
-        from mending.report.timeline_figure import draw_timeline  # noqa: PLC0415 - lazy
+        from mending.report.figures.timeline_figure import draw_timeline  # noqa: PLC0415 - lazy
 
         draw_timeline(result, where)
 
@@ -62,7 +62,7 @@ def draw_minutes(plan: "PlanResult", picture: Path | None) -> None:
     """
 
     def save(where: Path) -> None:
-        from mending.report.plan_figure import draw_plan  # noqa: PLC0415 - lazy
+        from mending.report.figures.plan_figure import draw_plan  # noqa: PLC0415 - lazy
 
         draw_plan(plan, where)
 
@@ -73,7 +73,7 @@ def draw_beliefs(causes: "CausesResult", turns: Sequence["Turn"], picture: Path 
     """Draw what is believed, where a figure was asked for. Raises as `draw` does."""
 
     def save(where: Path) -> None:
-        from mending.report.causes_figure import draw_causes  # noqa: PLC0415 - lazy
+        from mending.report.figures.causes_figure import draw_causes  # noqa: PLC0415 - lazy
 
         draw_causes(causes, turns, where)
 

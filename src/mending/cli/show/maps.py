@@ -5,7 +5,7 @@ from rich.text import Text
 
 from mending.cli.show.console import size, text
 from mending.disk.scan import DiskMap
-from mending.report.ribbon import Box, lay_out
+from mending.report.figures.ribbon import Box, lay_out
 
 _LEAST = {"table": 2.0, "gap": 5.0, "volume": 13.0, "unlisted": 13.0}
 _STYLES = {

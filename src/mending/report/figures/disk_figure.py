@@ -7,7 +7,7 @@ from typing import Any
 
 from mending.disk.scan import DiskMap, Stretch
 from mending.model import UsageError, load_extra, plain_size
-from mending.report.ribbon import Box, lay_out
+from mending.report.figures.ribbon import Box, lay_out
 
 _FORMATS = {".png", ".svg", ".pdf"}
 _WIDTH = 1000.0

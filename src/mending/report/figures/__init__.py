@@ -1,0 +1,1 @@
+"""Pictures of what was found and worked out, with Matplotlib."""
