@@ -25,8 +25,9 @@ from mending.formats.evidence import (
 )
 from mending.knowledge import base_codes, base_events
 from mending.model import decode_text, plain_time, read_time
+from mending.repair.boot import own_code
 from mending.source import MemorySource
-from mending.workshop import DumpDraft
+from mending.workshop import DumpDraft, leave_records, samples
 from tests.samples import needs_samples, read_samples
 from tests.support import InFolder, needs, sha, tool
 from tests.volumes import disk_of, make_volume
@@ -446,6 +447,18 @@ class Logs(InFolder):
             plain_time(read_time("20/11/2026 08:00:00", day_first=True)[0])[:10], "2026-11-20"
         )
         self.assertIsNone(read_time("2026-13-45T99:00:00Z"))
+
+
+class AddedAgain(InFolder):
+    def test_the_same_dump_three_times_is_one_crash(self):
+        (slip,) = [sample for sample in samples(own_code()) if sample.name == "slip-desk"]
+        dump = next(path for path in leave_records(slip, self.folder) if path.suffix == ".dmp")
+        other = dump.with_name("other-name.dmp")
+        other.write_bytes(dump.read_bytes())
+        case = self.folder / "case"
+        self.run_here("open", case, "--quiet")
+        self.run_here("add", case, dump, dump, other)
+        self.assertEqual(len(self.json_here("crashes", case)["crashes"]), 1)
 
 
 class Hardware(unittest.TestCase):

@@ -201,6 +201,7 @@ class Replies(InFolder):
         self.talk("write", "yes", "no")
         state = self.known()
         self.assertEqual((state.works, len(state.starts), state.closed), (False, 2, None))
+        self.assertEqual([report.step for report in state.failed_starts[0]], ["write-boot-code"])
 
     def test_what_is_to_be_put_back_is_put_back_or_explained(self):
         self.opened()

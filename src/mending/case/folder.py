@@ -24,6 +24,8 @@ from mending.source import (
 
 CASE_FILE = "case.json"
 RECORD_FILE = "record.jsonl"
+_SUM_LETTERS = 12
+"""With so many letters of its sum the name of a copy begins."""
 
 
 class CaseFile(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="case-file/1"):
@@ -78,8 +80,14 @@ class Case(msgspec.Struct, frozen=True):
 
 
 def crash_files(case: Case) -> list[LogFile]:
-    """The evidence of a case that may tell of crashes: every file but disks."""
-    kept = [item for item in case.state.evidence if item.sort != "disk"]
+    """The evidence of a case that may tell of crashes: every file but disks, and what was added
+    several times only once, whatever it was called.
+    """
+    unlike = {
+        item.copy[:_SUM_LETTERS] if item.copy else item.path: item
+        for item in reversed(case.state.evidence)
+    }
+    kept = [item for item in reversed(unlike.values()) if item.sort != "disk"]
     places = [(item, case.place_of(item)) for item in kept]
     return [log_file(item.copy or item.path, place) for item, place in places if not place.is_dir()]
 

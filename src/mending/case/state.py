@@ -229,7 +229,10 @@ def _after_start(state: CaseState, event: Started) -> CaseState:
         return _with(state, watched=_watched(state))
     if event.works:
         return _with(state, worked=state.since_start, since_start=(), watched=None)
-    return state.failed_again()
+    if state.worked and not state.since_start:  # what seemed to help did not hold
+        failed = (*state.failed_starts, state.worked)
+        return _with(state, failed_starts=failed, worked=(), watched=None)
+    return _with(state.failed_again(), worked=())
 
 
 def _watched(state: CaseState) -> Watched | None:

@@ -44,7 +44,7 @@ def taken(case: Case, pack: Pack, hand: Hand, prompt: Prompt, answer: str) -> Ca
         case PromptKind.HAND_OVER:
             return closing.handed_over(case, pack, hand, prompt.answers.get(answer, answer))
         case PromptKind.TAKE_UP:
-            return closing.reopened(case, hand)
+            return closing.reopened(case, hand) if answer == "yes" else case
         case PromptKind.COLD if answer == "no":
             return started(case, hand, False)
     return record(case, hand, _checked(prompt, hand, answer))
