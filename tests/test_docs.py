@@ -141,6 +141,24 @@ class Settings(InFolder):
         self.run_here("report", case, "-o", page)
         self.assertIn("times: WE", page.read_text())
 
+    def test_the_worked_example_of_a_pack_works(self):
+        page = (TOP / "docs" / "packs.md").read_text()
+        (rows,) = re.findall(r"```toml\n(.*?)```", page, re.DOTALL)
+        pack = self.folder / "own"
+        pack.mkdir()
+        for table in re.split(r"(?m)^(?=\[\[)", rows)[1:]:
+            name = re.match(r"\[\[(\w+)\]\]", table).group(1)
+            (pack / f"{name}s.toml").write_text(table)
+        self.file.write_text(f'packs = ["{pack}"]\n')
+        case = self.folder / "till"
+        self.run_here("open", case, "--quiet")
+        said = self.run_here("saw", case, "the card reader was pulled out", "--quiet")
+        self.assertIn("card-reader=yes", said)
+        self.assertEqual(self.json_here("causes", case)["causes"][0]["id"], "card-reader-lost")
+        self.assertIn("plug-card-reader", self.run_here("plan", case))
+        (pack / "causes.toml").write_text('[[cause]]\nid = "x"\n')
+        self.assertIn("causes.toml, cause x", self.run_here("causes", case, expect=3))
+
     def test_faults_are_named_with_line_and_key(self):
         for text, wanted in (
             ('care = "files"\ncolour = 1\n', "line 2, key colour"),
