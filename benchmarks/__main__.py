@@ -3,6 +3,7 @@ count.
 """
 
 from benchmarks import (
+    conversations,
     copies,
     false_alarms,
     histories,
@@ -36,6 +37,7 @@ def main() -> None:
     false_alarms.run()
     plan.run()
     wrong_answers.run()
+    conversations.run()
 
 
 main()

@@ -20,7 +20,7 @@ from mending.case.guide import Prompt, PromptKind, parse
 from mending.knowledge import SOMETHING_ELSE, Pack, ReportKind, base_codes, base_pack
 from mending.model import Hand, MendingError
 
-PCS, WRONG = 100, 0.1
+PCS, WRONG = 40, 0.1
 _MOST_PROMPTS = 250
 HAND = Hand(who="a caller", since="2026-03-02T09:00:00+00:00")
 

@@ -18,6 +18,7 @@ from tests.support import (
     START,
     InFolder,
     needs,
+    part_of,
     patch,
     sha,
     tool,
@@ -85,7 +86,7 @@ class Grades(InFolder):
     @needs(QEMU, OVMF)
     def test_every_uefi_fault_is_graded_as_ovmf_treats_it(self):
         self.assertTrue(self.check("uefi", "sound", uefi_disk()))
-        for name, fault in UEFI_FAULTS.items():
+        for name, fault in part_of(UEFI_FAULTS.items(), 2):
             with self.subTest(name):
                 draft = uefi_disk()
                 fault(draft)
@@ -124,7 +125,8 @@ class RealSystems(InFolder):
             patch(path, offset, data)
         broken = sha(path)
         self.assertEqual(trace_file(path).verdict, "fails")
-        self.assertFalse(starts(path, firmware, UP, memory=1024, idle=25), "broken")
+        if EVERY:  # what is fatal is started in the test below, and by the sample disks
+            self.assertFalse(starts(path, firmware, UP, memory=1024, idle=25), "broken")
         done = self.json_here("mend", path, "--all", "--yes")
         self.assertEqual((done["stopped"], done["failing_after"]), (None, None))
         self.assertTrue(starts(path, firmware, UP, seconds=240, memory=1024, idle=40), "mended")

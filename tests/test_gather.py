@@ -19,7 +19,7 @@ from mending.knowledge import base_pack
 from mending.repair.boot import own_code
 from mending.source import open_source
 from mending.workshop import make_sample, samples
-from tests.support import InFolder, needs, sha, tool, trace_file
+from tests.support import InFolder, needs, part_of, sha, tool, trace_file
 
 PACK = base_pack()
 SAMPLES = {sample.name: sample for sample in samples(own_code()) if sample.draw is not None}
@@ -43,8 +43,8 @@ class Answers(InFolder):
         causes = msgspec.to_builtins(causes_of(grown.state, PACK))
         return found, crashes, causes
 
-    def test_every_sample_pc_and_its_bundle_give_the_same_answers(self):
-        for number, (name, sample) in enumerate(SAMPLES.items()):
+    def test_sample_pcs_and_their_bundles_give_the_same_answers(self):
+        for number, (name, sample) in enumerate(part_of(SAMPLES.items(), 3)):
             with self.subTest(name):
                 disk = make_sample(sample, self.folder)
                 bundle = self.folder / f"{name}.zip"

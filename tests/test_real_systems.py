@@ -23,7 +23,7 @@ from tests.real import (
     version,
     words,
 )
-from tests.support import SECTOR, InFolder, ids, needs, patch, tool, trace_file
+from tests.support import EVERY, SECTOR, InFolder, ids, needs, patch, tool, trace_file
 from tests.systems import STUB
 
 TOOLS = ("sfdisk", "mkfs.fat", "mcopy", "mmd", "grub-mkimage", "debugfs", QEMU)
@@ -54,6 +54,11 @@ class Real(InFolder):
         self.assertIn(MARKER, shown[-4000:], shown[-900:])
 
     def fails(self, path, firmware, *ends):
+        """Where everything is asked for, the broken one is started, too; else the trace speaks for
+        it, and the mended one is started.
+        """
+        if not EVERY:
+            return
         shown = self.shown(path, firmware, *ends)
         self.assertNotIn(MARKER, shown)
         # a console that moves its cursor in the middle of a word leaves a gap there
