@@ -11,9 +11,10 @@ from benchmarks.conversations import Caller, by_phone, host_in, led, right
 
 from mending.app.evidence import attach
 from mending.app.guiding import Guide
-from mending.case import load_case, open_case, plan_of, saw
+from mending.case import causes_of, load_case, open_case, plan_of, saw
 from mending.case.events import HandedOver
 from mending.case.guide import PromptKind, parse
+from mending.case.turns import turns
 from mending.knowledge import WhyNotRun, base_codes, base_pack
 from mending.model import Hand
 from mending.repair.boot import own_code
@@ -157,6 +158,16 @@ class Replies(InFolder):
         self.assertEqual(state.notes, {"screen": "a blue page with a number"})
         self.assertNotEqual(state.seen.get("after-logo"), "cursor")
         self.assertIn("What was added", self.talk())
+
+    def test_what_was_believed_is_told_without_what_was_taken_back(self):
+        self.opened()
+        for words in (("test-memory", "nothing-wrong"), ("test-drive", "found")):
+            self.run_here("tried", self.folder / "ferry", *words)
+        self.run_here("tried", self.folder / "ferry", "test-memory", "--take-back")
+        case = load_case(self.folder / "ferry")
+        believed = dict(turns(case, PACK)[-1].causes)
+        now = {cause.id: round(cause.chance, 3) for cause in causes_of(case.state, PACK).causes}
+        self.assertEqual(believed, {name: now[name] for name in believed})
 
     def test_numbers_names_beginnings_and_y_are_answers_and_anything_else_is_said(self):
         self.opened()

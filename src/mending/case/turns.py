@@ -11,6 +11,7 @@ from mending.case.events import (
     Read,
     Saw,
     Started,
+    TakenBack,
     Traced,
     Tried,
 )
@@ -33,7 +34,8 @@ class Turn(msgspec.Struct, frozen=True, kw_only=True):
 
 def turns(case: Case, pack: Pack) -> tuple[Turn, ...]:
     """The turns of a case, in the order in which they happened."""
-    counting = [case.events[number] for number in still_counting(case.events)]
+    left = [case.events[number] for number in still_counting(case.events)]
+    counting = [event for event in left if not isinstance(event, TakenBack)]  # its number is gone
     told = [number for number, event in enumerate(counting) if _words(event)][-_MOST:]
     found: list[Turn] = []
     for number in told:

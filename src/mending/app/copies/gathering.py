@@ -18,6 +18,7 @@ from mending.app.copies.gathered import CRASHES, TRACE, named
 from mending.app.evidence import read_crashes
 from mending.app.targets import NamedTarget, moment_of, opened_target
 from mending.boot.chain import BootEnvironment, Trace
+from mending.boot.nt import LOGS
 from mending.boot.trace import open_environment, trace_environment
 from mending.crash.read import log_files
 from mending.crash.results import CrashesResult
@@ -42,6 +43,7 @@ LIMIT = 20 << 20
 _LARGE = 4 << 20
 """What lies together in more bytes than this goes in last: kernels and their archives."""
 _SECRET_HIVES = ("SAM", "SECURITY")
+_SECRETS = (*_SECRET_HIVES, *(f"{hive}{end}" for hive in _SECRET_HIVES for end in LOGS))
 _HOME = "system32/config"
 _KEPT_OF_SECRETS = 4096
 _PASSWORD = re.compile(rb"(?<=:)(\$[0-9a-z]{1,3}\$)([^:\n]{8,200})(?=:)")
@@ -197,7 +199,11 @@ def _without_secrets(environment: BootEnvironment, noted: ByteRanges) -> list[st
             for offset, length in extents:
                 at = volume.offset + offset
                 noted.remove(at, at + length)
-            if extents:
+            if not extents and found.bytes:
+                told.append(f"volume {volume.number}: {found.path} may be in it, for it is packed")
+            elif extents and not found.path.upper().endswith(_SECRET_HIVES):
+                told.append(f"volume {volume.number}: {found.path}")
+            elif extents:
                 first = volume.offset + extents[0][0]
                 noted.add(first, first + min(_KEPT_OF_SECRETS, extents[0][1]))
                 told.append(f"volume {volume.number}: {found.path}, but for its first block")
@@ -214,7 +220,7 @@ def _secret_hives(environment: BootEnvironment, volume: Volume) -> Iterator[File
                 continue
             inside = [each.path for each in files.listing(home.path) if each.is_folder]
             for folder in [home.path, *inside]:
-                found = [files.find(f"{folder}/{name}") for name in _SECRET_HIVES]
+                found = [files.find(f"{folder}/{name}") for name in _SECRETS]
                 yield from (each for each in found if each is not None)
     except FilesUnavailableError:
         return
