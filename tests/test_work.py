@@ -164,6 +164,7 @@ class Replies(InFolder):
         for words in (("test-memory", "nothing-wrong"), ("test-drive", "found")):
             self.run_here("tried", self.folder / "ferry", *words)
         self.run_here("tried", self.folder / "ferry", "test-memory", "--take-back")
+        self.run_here("saw", self.folder / "ferry", "logo=shown")
         case = load_case(self.folder / "ferry")
         believed = dict(turns(case, PACK)[-1].causes)
         now = {cause.id: round(cause.chance, 3) for cause in causes_of(case.state, PACK).causes}
