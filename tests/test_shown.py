@@ -93,7 +93,9 @@ class Words(Shop):
             ("ask", case), "record it: mending saw", "=unknown cannot tell", "min of the plan"
         )
         self.check(
-            ("cases", self.shop), "pier-kiosk works again", "gate-2 disk stops at boot record"
+            ("cases", self.shop),
+            "pier-kiosk open works again, to be closed",
+            "gate-2 open disk stops at boot record",
         )
         self.check(("cases", self.folder), "No cases here.")
         self.check(
