@@ -2,6 +2,7 @@
 are known by.
 """
 
+import ctypes
 import errno
 import gzip
 import io
@@ -146,6 +147,34 @@ class Opened(InFolder):
                 self.assertEqual(busy_module.device_serial("/dev/sdq", 3), "SKERRIVANE-0042")
             with mock.patch.object(busy_module.fcntl, "ioctl", side_effect=OSError):
                 self.assertEqual(busy_module.device_serial("/dev/sdq", 3), "")
+            (disk / "device" / "vpd_pg80").write_bytes(b"\0\x80\0\x08  GANG-1trailing")
+            self.assertEqual(busy_module.device_serial("/dev/sdq1"), "GANG-1")
+            (disk / "device" / "vpd_pg80").write_bytes(b"\0\x83\0\x08another page")
+            self.assertEqual(busy_module.device_serial("/dev/sdq"), "")
+
+    def test_a_drive_that_speaks_scsi_is_asked_for_the_page_with_its_serial_number(self):
+        def drive(answer, status=0):
+            def ioctl(_fd, number, asked):
+                if number != 0x2285:
+                    raise OSError(errno.ENOTTY, "no such drive")
+                self.assertEqual(ctypes.sizeof(asked), 88)  # of 64-bit machines
+                words = ctypes.string_at(asked.command, asked.command_bytes)
+                self.assertEqual(words, bytes((0x12, 1, 0x80, 0, 252, 0)))
+                self.assertEqual((asked.interface, asked.direction), (0x53, -3))
+                ctypes.memmove(asked.answer, answer, min(len(answer), asked.answer_room))
+                asked.status = status
+                return 0
+
+            return mock.patch.object(busy_module.fcntl, "ioctl", ioctl)
+
+        for answer, status, serial in (
+            (b"\0\x80\0\x0b  PIER-0007", 0, "PIER-0007"),
+            (b"\0\x80\0\xff" + b"A" * 300, 0, "A" * 248),
+            (b"\0\x80\0\x0a  PIER-0007", 2, ""),  # refused
+            (b"\0\x00\0\x0aanother", 0, ""),
+        ):
+            with drive(answer, status):
+                self.assertEqual(busy_module.device_serial("/dev/none-such", 3), serial)
 
 
 class Known(unittest.TestCase):

@@ -2,6 +2,7 @@
 number.
 """
 
+import ctypes
 import fcntl
 import os
 import re
@@ -15,8 +16,42 @@ _BLKSSZGET = 0x1268
 """Linux ioctl for the logical sector size (linux/fs.h)."""
 _HDIO_GET_IDENTITY, _IDENTITY_BYTES = 0x030D, 512
 """Linux ioctl that gives the identity of an ATA drive (linux/hdreg.h)."""
+_SG_IO, _SG_FROM_DEVICE, _SG_PATIENCE = 0x2285, -3, 5000
+"""Linux ioctl that hands a SCSI command to a device, the mark of a command that only reads, and the
+milliseconds that a device is given (scsi/sg.h)."""
+_SERIAL_PAGE = 0x80
+"""The page of vital product data with the serial number of the unit (SPC-4, 7.8.15)."""
 _BLKROGET = 0x125E
 """Linux ioctl that tells whether a block device is read only (linux/fs.h)."""
+
+
+class _ScsiCommand(ctypes.Structure):
+    """A command to a SCSI device and what came of it (`sg_io_hdr`, scsi/sg.h)."""
+
+    _fields_ = (
+        ("interface", ctypes.c_int),
+        ("direction", ctypes.c_int),
+        ("command_bytes", ctypes.c_ubyte),
+        ("sense_room", ctypes.c_ubyte),
+        ("pieces", ctypes.c_ushort),
+        ("answer_room", ctypes.c_uint),
+        ("answer", ctypes.c_void_p),
+        ("command", ctypes.c_void_p),
+        ("sense", ctypes.c_void_p),
+        ("patience", ctypes.c_uint),
+        ("flags", ctypes.c_uint),
+        ("number", ctypes.c_int),
+        ("ours", ctypes.c_void_p),
+        ("status", ctypes.c_ubyte),
+        ("masked_status", ctypes.c_ubyte),
+        ("message_status", ctypes.c_ubyte),
+        ("sense_written", ctypes.c_ubyte),
+        ("host_status", ctypes.c_ushort),
+        ("driver_status", ctypes.c_ushort),
+        ("not_written", ctypes.c_int),
+        ("took", ctypes.c_uint),
+        ("info", ctypes.c_uint),
+    )
 
 
 def device_sector_bytes(fd: int) -> int:
@@ -56,10 +91,16 @@ def device_serial(path: str, fd: int | None = None) -> str:
                 continue
             if serial:
                 return serial
-    return _asked_serial(fd) if fd is not None else ""
+        try:
+            kept = _serial_in((folder / "device/vpd_pg80").read_bytes())
+        except OSError:
+            continue
+        if kept:
+            return kept
+    return (_ata_serial(fd) or _scsi_serial(fd)) if fd is not None else ""
 
 
-def _asked_serial(fd: int) -> str:
+def _ata_serial(fd: int) -> str:
     """The serial number in the identity of an ATA drive (ATA Command Set, IDENTIFY DEVICE, words
     10 to 19; the system hands them out in the order of the text).
     """
@@ -68,6 +109,42 @@ def _asked_serial(fd: int) -> str:
     except OSError:
         return ""
     return bytes(answer[20:40]).decode("ascii", "replace").strip(" \0")
+
+
+def _scsi_serial(fd: int) -> str:
+    """The serial number that a SCSI device, or a bridge that speaks so, gives when it is asked for
+    that page (INQUIRY, SPC-4, 6.6). Nothing on the device changes by it.
+    """
+    page = ctypes.create_string_buffer(252)
+    words = (ctypes.c_ubyte * 6)(0x12, 1, _SERIAL_PAGE, 0, len(page), 0)
+    sense = ctypes.create_string_buffer(32)
+    asked = _ScsiCommand(
+        interface=ord("S"),
+        direction=_SG_FROM_DEVICE,
+        command_bytes=len(words),
+        sense_room=len(sense),
+        answer_room=len(page),
+        answer=ctypes.addressof(page),
+        command=ctypes.addressof(words),
+        sense=ctypes.addressof(sense),
+        patience=_SG_PATIENCE,
+    )
+    try:
+        fcntl.ioctl(fd, _SG_IO, asked)
+    except OSError:
+        return ""
+    failed = asked.status or asked.host_status or asked.driver_status
+    return "" if failed else _serial_in(page.raw)
+
+
+def _serial_in(page: bytes) -> str:
+    """The text of a page with a serial number: type, number of the page, length of two bytes, text
+    padded with blanks; empty for any other page.
+    """
+    if len(page) < 4 or page[1] != _SERIAL_PAGE:
+        return ""
+    length = int.from_bytes(page[2:4], "big")
+    return page[4 : 4 + length].decode("ascii", "replace").strip(" \0")
 
 
 def lock(fd: int, path: str) -> None:
