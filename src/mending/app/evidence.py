@@ -6,6 +6,7 @@ from pathlib import Path
 
 import msgspec
 
+from mending.app.bounds import within_bounds
 from mending.app.copies.comparing import losses
 from mending.app.copies.gathered import crashes_or_told
 from mending.app.host import Host
@@ -130,6 +131,9 @@ def crashes_of(
 
     Args:
         secret: what opens locked volumes; it is kept nowhere.
+
+    Raises:
+        InputError, UsageError, TookTooMuchError
     """
     if secret is not None:
         keep_no_memory()
@@ -142,7 +146,8 @@ def crashes_of(
         result = read_crashes(name, [*kept, *on_disk], disk, keys)
         return _with_losses(result, disk, keys) if disk else result
 
-    result = crashes_or_told(disk or name, ask)
+    with within_bounds(name):
+        result = crashes_or_told(disk or name, ask)
     if case is not None:
         read_case(case, host, result)
     return result

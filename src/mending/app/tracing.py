@@ -1,12 +1,15 @@
 """Tracing a target, and letting its case remember it."""
 
 import resource
+from collections.abc import Callable
 
+from mending.app.bounds import within_bounds
 from mending.app.copies.gathered import traced_or_told
 from mending.app.host import Host
 from mending.app.targets import NamedTarget, opened_to_read
 from mending.boot.chain import Trace
 from mending.boot.trace import open_environment, trace_environment
+from mending.source import Target
 
 
 def keep_no_memory() -> None:
@@ -20,14 +23,16 @@ def trace(
     sector: int | None = None,
     firmware: str | None = None,
     secret: bytes | None = None,
+    watch: Callable[[Target], None] | None = None,
 ) -> Trace:
     """Which phase of starting fails.
 
     Args:
         secret: what opens locked volumes; it is kept nowhere.
+        watch: called with what is read, once it is open.
 
     Raises:
-        InputError, UsageError
+        InputError, UsageError, TookTooMuchError
     """
     keys = None
     if secret is not None:
@@ -37,7 +42,12 @@ def trace(
         keys = KeyRing(secret)
 
     def ask() -> Trace:
-        with opened_to_read(target.path, sector) as source:
+        with (
+            within_bounds(target.path),
+            opened_to_read(target.path, sector) as source,
+        ):
+            if watch is not None:
+                watch(source)
             environment = open_environment(source, keys)
             return trace_environment(
                 source, environment, firmware or target.firmware, target.boot_options

@@ -10,6 +10,7 @@ from rich.progress import (
     MofNCompleteColumn,
     Progress,
     ProgressColumn,
+    SpinnerColumn,
     TextColumn,
     TimeRemainingColumn,
     TransferSpeedColumn,
@@ -48,6 +49,18 @@ def worded_bar(what: str) -> Iterator[Callable[[int, int, str], None]]:
         yield lambda done, total, says: shown.update(
             task, completed=done, total=total, description=says
         )
+
+
+@contextmanager
+def spinner() -> Iterator[Callable[[str], None]]:
+    """A line that says what goes on where no end is known: a function that takes the words. It is
+    wiped away at the end.
+    """
+    console = Console(stderr=True, highlight=False)
+    columns = (SpinnerColumn("line"), TextColumn("{task.description}", markup=False))
+    with Progress(*columns, console=console, transient=True) as shown:
+        task = shown.add_task("", total=None)
+        yield lambda words: shown.update(task, description=words)
 
 
 def _drawn(console: Console, *count: ProgressColumn) -> Progress:

@@ -26,6 +26,7 @@ from mending.model.errors import (
     ReadError,
     RefusedError,
     RepairFailedError,
+    TookTooMuchError,
     UsageError,
 )
 from mending.model.filesystem_kinds import KINDS, FilesystemKind, KindRow
@@ -91,6 +92,7 @@ __all__ = [
     "Risk",
     "SectorCount",
     "Severity",
+    "TookTooMuchError",
     "UsageError",
     "Verdict",
     "VolumeInfo",

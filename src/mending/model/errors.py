@@ -5,6 +5,7 @@ MendingError
 ├── InputError          3  the input cannot be read or is not what it says
 │   ├── ReadError       3  one range of the input cannot be read
 │   └── DamagedFileError 3  one file on a volume cannot be read to its end; others can
+├── TookTooMuchError    3  reading took more time or memory than a command may
 ├── NotGatheredError    3  a bundle does not hold what is asked for; that is no damage
 ├── RefusedError        4  a guard says no; the hint says what would lift it
 └── RepairFailedError   5  a repair failed and was rolled back
@@ -62,6 +63,14 @@ class DamagedFileError(InputError):
 class NotGatheredError(MendingError):
     """A bundle does not hold this part of the disk. It is no `InputError` in the code, so that
     nothing that gets past damage gets past it.
+    """
+
+    exit_status = 3
+
+
+class TookTooMuchError(MendingError):
+    """Reading took more time or memory than one command may. It is no `InputError` in
+    the code, so that nothing that gets past damage gets past it.
     """
 
     exit_status = 3

@@ -11,6 +11,7 @@ from mending.cli.asking.secrets import given_secret
 from mending.cli.figures import draw, wanted_figure
 from mending.cli.host import this_host
 from mending.cli.packs import base_pack
+from mending.cli.reading_shown import reading_shown
 from mending.cli.show.console import emit, named_target
 from mending.cli.show.traces import show_trace
 from mending.model import Verdict
@@ -51,7 +52,9 @@ def command(
     """
     path, host = wanted_figure(figure), this_host()
     found = NamedTarget(target, host, variables)
-    result = trace(found, host, sector, firmware, given_secret(unlock, key_file))
+    secret = given_secret(unlock, key_file)
+    with reading_shown(found.path) as watch:
+        result = trace(found, host, sector, firmware, secret, watch)
     if against is not None:
         from mending.app.copies.keeping import trace_against  # noqa: PLC0415 - lazy: seldom asked for
 
