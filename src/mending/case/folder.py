@@ -4,13 +4,13 @@
 
 from collections.abc import Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import msgspec
 
 from mending.case.events import Added, AnyEvent, Record, Reopened, decode_record, encode_lines
 from mending.case.lock import held
 from mending.case.state import CaseState, fold
-from mending.crash.read import LogFile, log_file
 from mending.model import Hand, InputError, RefusedError
 from mending.model.limits import RECORD_BYTES, WINDOW_BYTES
 from mending.source import (
@@ -21,6 +21,9 @@ from mending.source import (
     read_folder,
     write_durably,
 )
+
+if TYPE_CHECKING:
+    from mending.crash.read import LogFile
 
 CASE_FILE = "case.json"
 RECORD_FILE = "record.jsonl"
@@ -79,10 +82,12 @@ class Case(msgspec.Struct, frozen=True):
         return place
 
 
-def crash_files(case: Case) -> list[LogFile]:
+def crash_files(case: Case) -> "list[LogFile]":
     """The evidence of a case that may tell of crashes: every file but disks, and what was added
     several times only once, whatever it was called.
     """
+    from mending.crash.read import log_file  # noqa: PLC0415 - lazy: most commands read no records
+
     unlike = {
         item.copy[:_SUM_LETTERS] if item.copy else item.path: item
         for item in reversed(case.state.evidence)

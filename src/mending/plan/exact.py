@@ -2,6 +2,7 @@
 (`docs/planning.md`).
 """
 
+from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from mending.model import load_numpy
@@ -11,7 +12,10 @@ if TYPE_CHECKING:
     from mending.plan.objective import Flags, Floats, Sets, Sizes
 
 MOST_STEPS, MOST_IN_A_PLACE = 18, 6
-_HAND_OVER = 0
+_LESS = 1e-12
+"""A cost is lower only by more than this."""
+_AT_ONCE = 1 << 14
+"""Sets times groups that are worked out in one table."""
 
 
 def best_visits(problem: Objective) -> list[list[int]]:
@@ -43,6 +47,9 @@ def _choices(problem: Objective) -> "Sets":
     sizes = _sizes(problem.steps)
     groups = _groups(problem)
     named = _named(problem, [group for group, _ in groups])
+    if count * len(groups) <= _AT_ONCE:
+        _fill_at_once(problem, groups, sizes, (left, whole, named), cost, choice)
+        return choice
     for size in range(problem.steps - 1, -1, -1):
         sets = numbers.flatnonzero(sizes == size)
         best, chosen = cost[sets], choice[sets]
@@ -56,11 +63,48 @@ def _choices(problem: Objective) -> "Sets":
             total = whole[there] * minutes + cost[there | group]
             if straight is not None:
                 total += straight[free, number]
-            better = total < best[free] - 1e-12
+            better = total < best[free] - _LESS
             best[free[better]] = total[better]
             chosen[free[better]] = group
         cost[sets], choice[sets] = best, chosen
     return choice
+
+
+def _fill_at_once(
+    problem: Objective,
+    groups: Sequence[tuple[int, float]],
+    sizes: "Sizes",
+    worked_out: "tuple[Floats, Floats, Floats | None]",
+    cost: "Floats",
+    choice: "Sets",
+) -> None:
+    """The same for few steps: all groups beside all sets in one table, shape (2^n, groups), for
+    many small calls take longer than one large one.
+
+    Args:
+        worked_out: what is left of each cause and of all, and what being named costs.
+        cost, choice: filled in place.
+    """
+    numbers = load_numpy()
+    left, whole, named = worked_out
+    masks = numbers.array([group for group, _ in groups], dtype=numbers.int64)
+    needed = numbers.array([_needed(problem, group) for group, _ in groups], dtype=numbers.int64)
+    minutes = numbers.array([minutes for _, minutes in groups])
+    sets = numbers.arange(len(cost), dtype=numbers.int64)[:, None]
+    shut = ((sets & masks) != 0) | ((sets & needed) != needed)
+    total = whole[:, None] * minutes
+    if named is not None:
+        total += left @ named
+    total[shut] = numbers.inf
+    behind = sets | masks
+    for size in range(problem.steps - 1, -1, -1):
+        here = numbers.flatnonzero(sizes == size)
+        totals = total[here] + cost[behind[here]]
+        best = totals.argmin(axis=1)
+        least = totals[numbers.arange(len(here)), best]
+        better = least < cost[here] - _LESS
+        cost[here[better]] = least[better]
+        choice[here[better]] = masks[best[better]]
 
 
 def _masses(problem: Objective) -> "Floats":
@@ -97,13 +141,18 @@ def _groups(problem: Objective) -> list[tuple[int, float]]:
 def _allowed(problem: Objective, group: int, sets: "Sets") -> "Flags":
     """Where all that the steps of a group need is done, or in the group itself."""
     numbers = load_numpy()
+    needed = _needed(problem, group)
+    done: Flags = (sets & needed) == needed if needed else numbers.ones(len(sets), dtype=bool)
+    return done
+
+
+def _needed(problem: Objective, group: int) -> int:
+    """The steps, as a bit mask, that those of a group need beside each other."""
     needed = 0
     for step in range(problem.steps):
         if group >> step & 1:
             needed |= problem.after[step]
-    needed &= ~group
-    done: Flags = (sets & needed) == needed if needed else numbers.ones(len(sets), dtype=bool)
-    return done
+    return needed & ~group
 
 
 def _named(problem: Objective, groups: list[int]) -> "Floats | None":

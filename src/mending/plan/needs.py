@@ -3,15 +3,24 @@ it.
 """
 
 from collections.abc import Mapping, Sequence
+from functools import cached_property
 
 import msgspec
 
-from mending.knowledge import Need, Pack, Precaution, Step, answers_of
-from mending.model import Place
+from mending.knowledge import Need, Pack, Precaution, Sign, Step, answers_of
+from mending.model import Place, RepairId
 from mending.reason import answer_chances
 
 Wanted = Mapping[str, tuple[str, ...]]
 """For a fact or sign the answers that will do."""
+
+
+_RANKS = {repair: rank for rank, repair in enumerate(RepairId)}
+
+
+def rank_of(step: Step) -> int:
+    """How early our own repair of a step comes among the others, from 0; -1 for all other steps."""
+    return _RANKS[step.repair] if step.repair is not None else -1
 
 
 class Situation(msgspec.Struct, frozen=True, kw_only=True):
@@ -59,6 +68,18 @@ class Needs:
         for step in pack.steps.values():
             for name in step.gives:
                 self._by_gift.setdefault(name, []).append(step)
+
+    @cached_property
+    def precautions(self) -> list[Precaution]:
+        """Those that have to be taken now."""
+        rows = self.pack.precautions.values()
+        return [row for row in rows if self.situation.calls_for(row)]
+
+    @cached_property
+    def urgent(self) -> list[tuple[str, int]]:
+        """Our own repairs of what keeps the PC from starting: step and rank."""
+        steps = self.pack.steps.values()
+        return [(each.id, rank_of(each)) for each in steps if each.repair in self.situation.urgent]
 
     def of(self, step: Step) -> Wanted:
         """What a step and its place need."""
@@ -125,15 +146,25 @@ class Needs:
         able = [step for step in self._givers(name, answers) if not self._reason(step)]
         return min(able, key=lambda step: (step.takes, step.id)).id if able else None
 
-    def chance(self, wanted: Wanted, cause: str) -> float:
-        """How likely all that nobody knows yet holds, if that is the cause."""
-        chance = 1.0
-        for name, answers in wanted.items():
-            question = self.pack.question(name)
-            if question is not None and self.situation.answer(name) is None:
+    def unknown(self, wanted: Wanted) -> list[tuple[Sign, tuple[str, ...]]]:
+        """What nobody knows yet of it, and can be asked."""
+        rows = [
+            (self.pack.question(name), answers)
+            for name, answers in wanted.items()
+            if self.situation.answer(name) is None
+        ]
+        return [(question, answers) for question, answers in rows if question is not None]
+
+    def chances(self, wanted: Wanted, grades: Mapping[str, str]) -> dict[str, float]:
+        """The chances by cause that grades stand for, where all that nobody knows yet holds."""
+        open_rows, found = self.unknown(wanted), {}
+        for cause, grade in grades.items():
+            chance = self.pack.chance(grade)
+            for question, answers in open_rows:
                 given = answer_chances(self.pack, self.pack.causes.get(cause), question)
-                chance *= sum(given[answer] for answer in answers)
-        return chance
+                chance *= sum([given[answer] for answer in answers])
+            found[cause] = chance
+        return found
 
     def _missing(self, name: str, answers: Sequence[str]) -> bool:
         told = self.situation.answer(name)

@@ -1,12 +1,12 @@
 """From the pack and what is known to plain options: numbers, and reasons why not."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 
 import msgspec
 
 from mending.knowledge import Pack, Step
-from mending.model import Place, RepairId, Risk
-from mending.plan.needs import Needs, Situation
+from mending.model import Place, Risk
+from mending.plan.needs import Needs, Situation, rank_of
 
 BACKUP = "backup"
 """The fact whether there is a copy of the personal files."""
@@ -60,12 +60,12 @@ def options_from(pack: Pack, situation: Situation) -> list[Option]:
         if not situation.tried.get(step.id, False)
     ]
     open_steps = [step for step in placed if needs.concerns(step)]
-    made = {step.id: _option(pack, step, needs) for step in open_steps}
+    made = {step.id: _option(step, needs) for step in open_steps}
     for name, option in made.items():
         if not option.blocked and _leads_back(made, option.after, name):
             made[name] = msgspec.structs.replace(option, blocked="It needs a step that needs it.")
     for step in open_steps:
-        for other in _rather_after(step, open_steps, needs):
+        for other in _rather_after(step, needs):
             able = other in made and other not in situation.tried and not made[other].blocked
             if able and not _leads_back(made, (other,), step.id):
                 after = dict.fromkeys((*made[step.id].after, other))
@@ -73,32 +73,24 @@ def options_from(pack: Pack, situation: Situation) -> list[Option]:
     return list(made.values())
 
 
-def _rather_after(step: Step, others: Sequence[Step], needs: Needs) -> list[str]:
+def _rather_after(step: Step, needs: Needs) -> list[str]:
     """What should come before a step, where it can be done: as its row says, as precautions say,
     and our own repairs in the order in which they build on each other, before anything else that
     changes the PC.
     """
-    situation = needs.situation
-    rows = [row for row in needs.pack.precautions.values() if situation.calls_for(row)]
-    first = [row.step for row in rows if row.holds_back(step)]
-    urgent = [other for other in others if other.repair in situation.urgent]
+    first = [row.step for row in needs.precautions if row.holds_back(step)]
     if step.repair is not None:
-        rank = list(RepairId).index(step.repair)
-        first += [other.id for other in urgent if _rank(other) < rank]
+        first += [other for other, rank in needs.urgent if rank < rank_of(step)]
     elif step.strains and step.fixes:
-        first += [other.id for other in urgent]
+        first += [other for other, _ in needs.urgent]
     steps = needs.pack.steps
-    own = [name for name in step.rather_after if not _there(steps[name], situation)]
+    own = [name for name in step.rather_after if not _there(steps[name], needs.situation)]
     return [*own, *first]
 
 
 def _there(step: Step, situation: Situation) -> bool:
     """Whether all that a step would give is known to be there."""
     return bool(step.gives) and situation.meets(step.gives)
-
-
-def _rank(step: Step) -> int:
-    return list(RepairId).index(step.repair) if step.repair is not None else -1
 
 
 def _placed(step: Step, needs: Needs, costs: Mapping[Place, VisitCost]) -> Step:
@@ -142,7 +134,7 @@ def visit_costs(pack: Pack, situation: Situation) -> dict[Place, VisitCost]:
     return costs
 
 
-def _option(pack: Pack, step: Step, needs: Needs) -> Option:
+def _option(step: Step, needs: Needs) -> Option:
     situation = needs.situation
     wanted = needs.of(step)
     after = [name for name in step.after if not situation.tried.get(name, False)]
@@ -163,14 +155,8 @@ def _option(pack: Pack, step: Step, needs: Needs) -> Option:
         minutes=step.takes,
         place=step.place,
         stakes=step.stakes,
-        fixes={
-            cause: pack.chance(grade) * needs.chance(wanted, cause)
-            for cause, grade in step.fixes.items()
-        },
-        finds={
-            cause: pack.chance(grade) * needs.chance(wanted, cause)
-            for cause, grade in step.finds.items()
-        },
+        fixes=needs.chances(wanted, step.fixes),
+        finds=needs.chances(wanted, step.finds),
         after=tuple(dict.fromkeys(after)),
         unknown=tuple(name for name in wanted if situation.answer(name) is None),
         blocked=blocked,

@@ -15,10 +15,12 @@ published PE/COFF specification, revision 11, 4.7 "The Attribute Certificate Tab
 import hashlib
 import struct
 from collections.abc import Iterator
+from functools import cache
+from importlib import import_module
+from types import ModuleType
 from typing import Any
 
 import msgspec
-from asn1crypto import algos, cms, core, parser
 
 INDIRECT, SUBJECTS = "1.3.6.1.4.1.311.2.1.4", "1.3.6.1.4.1.311.10.1"
 """Kinds of content: one digest, and a list of subjects."""
@@ -32,6 +34,12 @@ _MOST_SIGNATURES, _MOST_SUBJECTS, _MOST_BYTES = 8, 100_000, 16 << 20
 _PAGE, _DEEPEST = 4096, 12
 _WRAPPINGS = (b"\xa0", b"\x04", b"\x24")
 """Tags around the content: older structures wrap it in a tag, newer ones in a string of bytes."""
+
+
+@cache
+def _structures() -> ModuleType:
+    """The structures and their library, which few files need and which take time to load."""
+    return import_module("mending.formats.executable.signed_structures")
 
 
 class Left(msgspec.Struct, frozen=True):
@@ -55,30 +63,6 @@ class Signed(msgspec.Struct, frozen=True):
     digest: bytes
     pages: tuple[tuple[int, bytes], ...] = ()
     page_hash: str = ""
-
-
-class SpcAttribute(core.Sequence):  # type: ignore[misc]
-    """A kind and its value."""
-
-    _fields = [("type", core.ObjectIdentifier), ("value", core.Any, {"optional": True})]
-
-
-class DigestInfo(core.Sequence):  # type: ignore[misc]
-    """RFC 2315, 9.4."""
-
-    _fields = [("algorithm", algos.DigestAlgorithm), ("digest", core.OctetString)]
-
-
-class IndirectData(core.Sequence):  # type: ignore[misc]
-    """What a signature of a file signs."""
-
-    _fields = [("data", SpcAttribute), ("message_digest", DigestInfo)]
-
-
-class Subject(core.Sequence):  # type: ignore[misc]
-    """One row of a list."""
-
-    _fields = [("identifier", core.OctetString), ("attributes", core.Any, {"optional": True})]
 
 
 def left_out(data: bytes) -> Left | None:
@@ -184,6 +168,7 @@ def catalogue_digests(data: bytes) -> frozenset[bytes]:
     found: set[bytes] = set()
     if content is None:
         return frozenset()
+    core = _structures().core
     try:
         for field in core.SequenceOf.load(content, spec=core.Any):
             found |= set(_of_subjects(field))
@@ -196,11 +181,12 @@ def _of_subjects(field: Any) -> Iterator[bytes]:
     """Digests of the rows, where a field of the list is the list of rows."""
     if field.dump()[:1] != b"\x30":
         return
+    core = _structures().core
     rows = core.SequenceOf.load(field.dump(), spec=core.Any)
     for number, row in enumerate(rows):
         if number >= _MOST_SUBJECTS or row.dump()[:1] != b"\x30":
             return
-        subject = Subject.load(row.dump())
+        subject = _structures().Subject.load(row.dump())
         identifier = subject["identifier"].native
         if len(identifier) in _HASHES.values():
             yield identifier
@@ -212,6 +198,7 @@ def _inner_digests(value: Any, depth: int) -> Iterator[bytes]:
     raw = value.dump() if value is not None else b""
     if depth > _DEEPEST or raw[:1] not in {b"\x30", b"\x31"}:
         return
+    core = _structures().core
     parts = list(core.SequenceOf.load(b"\x30" + raw[1:], spec=core.Any))
     if len(parts) == 2 and parts[1].dump()[:1] == b"\x04":
         digest = core.OctetString.load(parts[1].dump()).native
@@ -226,7 +213,7 @@ def _signed(data: bytes) -> Signed | None:
     if content is None:
         return None
     try:
-        inside = IndirectData.load(content)
+        inside = _structures().IndirectData.load(content)
         name = str(inside["message_digest"]["algorithm"]["algorithm"].native)
         digest = bytes(inside["message_digest"]["digest"].native)
         if _HASHES.get(name) != len(digest):
@@ -242,7 +229,7 @@ def _content(data: bytes, kind: str) -> bytes | None:
     damaged.
     """
     try:
-        info = cms.ContentInfo.load(data)
+        info = _structures().cms.ContentInfo.load(data)
         if info["content_type"].native != "signed_data":
             return None
         inside = info["content"]["encap_content_info"]
@@ -250,7 +237,7 @@ def _content(data: bytes, kind: str) -> bytes | None:
             return None
         raw = inside["content"].dump()
         while raw[:1] in _WRAPPINGS:
-            raw = parser.parse(raw)[4]
+            raw = _structures().parser.parse(raw)[4]
         return bytes(raw)
     except (ValueError, TypeError, KeyError, AttributeError, RecursionError):
         return None
@@ -259,6 +246,7 @@ def _content(data: bytes, kind: str) -> bytes | None:
 def _pages(value: Any) -> tuple[tuple[tuple[int, bytes], ...], str]:
     """Digests of pages, found by the kind of their list: offset and digest, again and again."""
     raw = value.dump() if value is not None else b""
+    core = _structures().core
     for dotted, name in _PAGES.items():
         marked = core.ObjectIdentifier(dotted).dump()
         at = raw.find(marked)
