@@ -11,7 +11,8 @@ from pathlib import Path
 
 import jsonschema
 
-from mending.workshop import UEFI_FAULTS, uefi_disk
+from mending.repair.boot import own_code
+from mending.workshop import UEFI_FAULTS, make_sample, samples, uefi_disk
 from tests.samples import CHECKER
 from tests.support import InFolder, needs, tool
 
@@ -161,6 +162,56 @@ Mar  2 09:14:01 ragnas-desk kernel: Kernel panic - not syncing: Fatal exception 
 """
 
 
+def faults_in(page, folder, width):
+    """What the checker of accessibility finds in a page, and errors of scripts."""
+    checked = folder / "checked.html"
+    script = CHECKER.read_text()
+    run = (
+        "<script>window.addEventListener('error', e => window.faults = (window.faults||'')"
+        " + e.message); axe.run().then(found => { document.title = 'CHECKED ' +"
+        " JSON.stringify(found.violations.map(v => [v.impact, v.id,"
+        " v.nodes.map(n => n.html).slice(0, 2)])) + (window.faults || ''); });</script>"
+    )
+    page = re.sub(r"<meta http-equiv=[^>]*>", "", page)
+    checked.write_text(page.replace("</body>", f"<script>{script}</script>{run}</body>"))
+    with tempfile.TemporaryDirectory() as profile:
+        words = [*CHROMIUM, f"--user-data-dir={profile}", f"--window-size={width},800"]
+        shown = tool(*words, "--virtual-time-budget=8000", "--dump-dom", f"file://{checked}")
+    return re.search(r"<title>(.*?)</title>", shown, re.DOTALL).group(1)
+
+
+class Rehearsals(InFolder):
+    @needs("chromium", CHECKER)
+    def test_screens_of_rehearsals_stand_in_the_report_as_found_and_as_they_are_now(self):
+        sample = next(each for each in samples(own_code()) if each.name == "quay-desk-2")
+        disk, case = make_sample(sample, self.folder), self.folder / "quay-desk-2"
+        self.run_here("open", case, "--disk", disk)
+        blank = self.json_here("rehearse", case)
+        self.run_here("mend", case, "boot-code", "--yes")
+        page = self.folder / "page.html"
+        self.run_here("report", case, "-o", page)
+        self.assertNotIn("As it is now: it", page.read_text())
+        self.run_here("rehearse", case)
+        self.run_here("report", case, "-o", page)
+        shown = page.read_text()
+        self.assertEqual(blank["stopped"], "fault")
+        self.assertIn("As found: the processor cannot go on; no boot sector was started", shown)
+        self.assertIn("As it is now: it came to rest by itself; a boot sector was started", shown)
+        self.assertIn(">Skerrivane Ferries: ticket desk loader reached.</text>", shown)
+        self.assertEqual(shown.count('class="rung failed"'), 1)
+        self.assertEqual(faults_in(shown, self.folder, 400), "CHECKED []")
+        text = self.folder / "page.md"
+        self.run_here("report", case, "-o", text, "--format", "md", "--redact")
+        self.assertIn("| boot record | failed | passed |", text.read_text())
+        self.assertIn("> Skerrivane Ferries: ticket desk loader reached.", text.read_text())
+        self.run_here("started", case, "yes")
+        closing = ("--cause", "boot-code-damaged", "--fix", "restore-boot-code")
+        self.run_here("close", case, *closing)
+        record = (case / "record.jsonl").read_bytes()
+        self.run_here("rehearse", case)
+        self.assertEqual((case / "record.jsonl").read_bytes(), record)
+
+
 class Readers(InFolder):
     """The same case for each of its readers."""
 
@@ -307,24 +358,8 @@ class Readers(InFolder):
         for reader in ("user", "technician", "maker"):
             page = self.report(reader)
             self.assertLess(len(page), 2_000_000)
-            checked = self.folder / "checked.html"
-            script = CHECKER.read_text()
-            run = (
-                "<script>window.addEventListener('error', e => window.faults = (window.faults||'')"
-                " + e.message); axe.run().then(found => { document.title = 'CHECKED ' +"
-                " JSON.stringify(found.violations.map(v => [v.impact, v.id,"
-                " v.nodes.map(n => n.html).slice(0, 2)])) + (window.faults || ''); });</script>"
-            )
-            page = re.sub(r"<meta http-equiv=[^>]*>", "", page)
-            checked.write_text(page.replace("</body>", f"<script>{script}</script>{run}</body>"))
             for width in (1280, 400) if reader == "technician" else (400,):
-                with tempfile.TemporaryDirectory() as profile:
-                    words = [*CHROMIUM, f"--user-data-dir={profile}", f"--window-size={width},800"]
-                    shown = tool(
-                        *words, "--virtual-time-budget=8000", "--dump-dom", f"file://{checked}"
-                    )
-                    title = re.search(r"<title>(.*?)</title>", shown, re.DOTALL).group(1)
-                    self.assertEqual(title, "CHECKED []", (reader, width))
+                self.assertEqual(faults_in(page, self.folder, width), "CHECKED []", (reader, width))
         with tempfile.TemporaryDirectory() as profile:
             words = [*CHROMIUM, f"--user-data-dir={profile}"]
             page = self.folder / "technician.html"

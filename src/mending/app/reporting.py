@@ -10,6 +10,8 @@ from mending.app.evidence import read_crashes
 from mending.app.host import Host
 from mending.app.undoing import points_result
 from mending.case import Case, case_result, causes_of, closing, crash_files, plan_of
+from mending.case.events import Rehearsed
+from mending.case.state import CaseState
 from mending.case.turns import turns
 from mending.crash.results import CrashesResult
 from mending.knowledge import Pack
@@ -17,6 +19,7 @@ from mending.model import RefusedError, has_extra
 from mending.model.limits import WINDOW_BYTES
 from mending.repair.journal import Journal
 from mending.report.document import HandOver
+from mending.report.for_technician import AS_FOUND, AS_IT_IS
 from mending.report.hand_over import READERS, hand_over
 from mending.report.markdown import render_markdown
 from mending.report.material import Material, Pictures
@@ -97,6 +100,7 @@ def _gathered(
         pack=pack,
         found=case.state.found,
         trace=case.state.trace,
+        rehearsals=_rehearsals(case.state),
         crashes=crashes,
         causes=causes_of(case.state, pack),
         turns=turns(case, pack),
@@ -108,6 +112,16 @@ def _gathered(
     )
     drawn = _pictures(given, crashes) if pictures and has_extra("matplotlib") else Pictures()
     return msgspec.structs.replace(given, pictures=drawn)
+
+
+def _rehearsals(state: CaseState) -> list[tuple[str, Rehearsed]]:
+    runs = []
+    found, now = state.found_rehearsal, state.rehearsal
+    if found is not None:
+        runs.append((AS_FOUND, found))
+    if now is not None and now != found:
+        runs.append((AS_IT_IS, now))
+    return runs
 
 
 def _pictures(given: Material, crashes: CrashesResult | None) -> Pictures:

@@ -2,14 +2,18 @@
 
 import resource
 from collections.abc import Callable
+from typing import TYPE_CHECKING
 
 from mending.app.bounds import within_bounds
 from mending.app.copies.gathered import traced_or_told
 from mending.app.host import Host
-from mending.app.targets import NamedTarget, opened_to_read
+from mending.app.targets import NamedTarget, opened_disk, opened_to_read
 from mending.boot.chain import Trace
 from mending.boot.trace import open_environment, trace_environment
 from mending.source import Target
+
+if TYPE_CHECKING:
+    from mending.boot.rehearse import RehearsalResult
 
 
 def keep_no_memory() -> None:
@@ -59,3 +63,22 @@ def trace(
 
         target.case = traced(target.case, host.hand, found)
     return found
+
+
+def rehearse(target: NamedTarget, host: Host, sector: int | None = None) -> "RehearsalResult":
+    """Run the disk's own boot code in the emulator; an open case remembers the screen.
+
+    Raises:
+        InputError, UsageError
+    """
+    from mending.boot.rehearse import rehearse_disk  # noqa: PLC0415 - lazy: seldom asked for
+
+    with opened_disk(target.path, sector) as source:
+        result = rehearse_disk(source)
+    if target.case is not None and target.case.state.closed is None:
+        from mending.case.rehearsals import rehearsed  # noqa: PLC0415 - lazy: a bare disk has no case
+
+        target.case = rehearsed(
+            target.case, host.hand, result.stopped, result.screen, result.started_volume
+        )
+    return result

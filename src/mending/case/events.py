@@ -74,6 +74,20 @@ class Traced(CaseEvent, frozen=True, kw_only=True, tag="traced"):
     trace: Trace
 
 
+class Rehearsed(CaseEvent, frozen=True, kw_only=True, tag="rehearsed"):
+    """The disk's own boot code was run in the emulator.
+
+    Attributes:
+        stopped: how it came to rest, as in `rehearsal/1`.
+        screen: what it printed, line by line.
+        started_volume: whether it handed over to a boot sector.
+    """
+
+    stopped: str
+    screen: tuple[str, ...] = ()
+    started_volume: bool = False
+
+
 class Read(CaseEvent, frozen=True, kw_only=True, tag="read"):
     """The crash records were read; `clues` are what they show."""
 
@@ -211,6 +225,7 @@ AnyEvent = (
     | Heard
     | Added
     | Traced
+    | Rehearsed
     | Read
     | Tried
     | Started

@@ -18,6 +18,7 @@ from mending.case.events import (
     PassedOver,
     PutBack,
     Read,
+    Rehearsed,
     Reopened,
     Saw,
     Started,
@@ -48,6 +49,8 @@ class CaseState(msgspec.Struct, frozen=True, kw_only=True):
         disk: path of the disk or image; None without one.
         trace: the newest trace; None before the first, and after every write until the next.
         found: the newest trace of the disk as it was before anything was written.
+        rehearsal: the newest run of the disk's own boot code; None before the first, and after
+            every write until the next. found_rehearsal: the newest before anything was written.
         clues: what the crash records show, as they were read last.
         tried: steps in the order in which they were done.
         starts: test starts, newest last.
@@ -73,6 +76,8 @@ class CaseState(msgspec.Struct, frozen=True, kw_only=True):
     disk: str | None = None
     trace: Trace | None = None
     found: Trace | None = None
+    rehearsal: Rehearsed | None = None
+    found_rehearsal: Rehearsed | None = None
     clues: tuple[Finding, ...] = ()
     tried: tuple[Tried, ...] = ()
     starts: tuple[Started, ...] = ()
@@ -179,11 +184,16 @@ def _after(state: CaseState, event: AnyEvent) -> CaseState:
             return _after_words(state, event)
         case Added():
             is_disk = event.sort == "disk"
-            disk, trace = (event.path, None) if is_disk else (state.disk, state.trace)
-            return _with(state, evidence=(*state.evidence, event), disk=disk, trace=trace)
+            grown = _with(state, evidence=(*state.evidence, event))
+            if not is_disk:
+                return grown
+            return _with(grown, disk=event.path, trace=None, rehearsal=None)
         case Traced():
             found = state.found if state.undo_points else event.trace
             return _with(state, trace=event.trace, found=found)
+        case Rehearsed():
+            found_run = state.found_rehearsal if state.undo_points else event
+            return _with(state, rehearsal=event, found_rehearsal=found_run)
         case Read():
             return _with(state, clues=event.clues)
         case Noted():
@@ -191,7 +201,8 @@ def _after(state: CaseState, event: AnyEvent) -> CaseState:
         case PassedOver():
             return _with(state, passed=state.passed | {event.question})
         case Mended():
-            return _with(state, undo_points=(*state.undo_points, event.undo_point), trace=None)
+            points = (*state.undo_points, event.undo_point)
+            return _with(state, undo_points=points, trace=None, rehearsal=None)
         case PutBack():
             return _without(state, event.undo_point)
         case _:
@@ -271,6 +282,7 @@ def _without(state: CaseState, undo_point: str) -> CaseState:
         tried=tuple(attempt for attempt in state.tried if attempt not in gone),
         since_start=tuple(report for report in state.since_start if report.step not in steps),
         trace=None,
+        rehearsal=None,
     )
 
 

@@ -36,6 +36,22 @@ class Ladder(msgspec.Struct, frozen=True, tag="ladder"):
     rows: tuple[tuple[str, str, tuple[str, ...]], ...]
 
 
+class Rungs(msgspec.Struct, frozen=True, tag="rungs"):
+    """The same phases as a drawing: a rung for each, a column of states for each look at the
+    disk.
+    """
+
+    titles: tuple[str, ...]
+    rows: tuple[tuple[str, tuple[str, ...]], ...]
+
+
+class Screen(msgspec.Struct, frozen=True, tag="screen"):
+    """What stood on a screen, line by line, and what it is in words."""
+
+    lines: tuple[str, ...]
+    says: str
+
+
 class Picture(msgspec.Struct, frozen=True, tag="picture"):
     """A drawing, SVG, and what it shows in words."""
 
@@ -43,7 +59,7 @@ class Picture(msgspec.Struct, frozen=True, tag="picture"):
     says: str
 
 
-Block = Paragraph | Pairs | Table | Ladder | Picture
+Block = Paragraph | Pairs | Table | Ladder | Rungs | Screen | Picture
 
 
 class Section(msgspec.Struct, frozen=True):
@@ -100,5 +116,9 @@ def _mapped(block: Block, change: Callable[[str], str]) -> Block:
                     for name, state, checks in block.rows
                 ),
             )
+        case Rungs():
+            return block  # names of ours alone
+        case Screen():
+            return Screen(tuple(change(line) for line in block.lines), change(block.says))
         case Picture():
             return Picture(change(block.svg), block.says)

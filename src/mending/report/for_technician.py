@@ -1,12 +1,24 @@
 """The report for the next technician: everything, as found and as it is now."""
 
 from mending.boot.chain import Trace
+from mending.boot.rehearse import MEANINGS
 from mending.model import Finding
 from mending.report.crash_blocks import crash_blocks
-from mending.report.document import Block, Ladder, Pairs, Paragraph, Picture, Section, Table
+from mending.report.document import (
+    Block,
+    Ladder,
+    Pairs,
+    Paragraph,
+    Picture,
+    Rungs,
+    Screen,
+    Section,
+    Table,
+)
 from mending.report.material import Material, at_place, place_of, section, words_of
 from mending.report.times import written
 
+AS_FOUND, AS_IT_IS = "As found", "As it is now"
 _CAUSES_SHOWN, _VISITS_SHOWN = 6, 4
 
 
@@ -15,6 +27,7 @@ def for_technician(given: Material) -> list[Section]:
     return [
         section("Taken in", _taken_in(given)),
         section("The phases of starting", *_ladders(given)),
+        section("Boot code, rehearsed", *_rehearsed(given)),
         section("Findings", *_findings(given)),
         section("Disk", *_disk(given)),
         section("Crashes", *crash_blocks(given)),
@@ -59,12 +72,30 @@ def _taken_in(given: Material) -> Pairs:
 
 
 def _ladders(given: Material) -> list[Block]:
-    ladders: list[Block] = []
+    looks = []
     if given.found is not None and given.found != given.trace:
-        ladders.append(_ladder(given.found, "As found"))
+        looks.append((given.found, AS_FOUND))
     if given.trace is not None:
-        ladders.append(_ladder(given.trace, "As it is now" if ladders else "As found"))
-    return ladders
+        looks.append((given.trace, AS_IT_IS if looks else AS_FOUND))
+    if not looks:
+        return []
+    states = [{phase.id: words_of(phase.state) for phase in trace.phases} for trace, _ in looks]
+    rows = tuple(
+        (words_of(phase), tuple(each.get(phase, "") for each in states)) for phase in states[0]
+    )
+    rungs = Rungs(tuple(title for _, title in looks), rows)
+    return [rungs, *(_ladder(trace, title) for trace, title in looks)]
+
+
+def _rehearsed(given: Material) -> list[Block]:
+    return [
+        Screen(
+            run.screen or ("(nothing)",),
+            f"{when}: {MEANINGS.get(run.stopped, run.stopped)};"
+            f" {'a boot sector' if run.started_volume else 'no boot sector'} was started",
+        )
+        for when, run in given.rehearsals
+    ]
 
 
 def _ladder(trace: Trace, title: str) -> Ladder:

@@ -3,7 +3,17 @@
 import re
 
 from mending.model import clean_text
-from mending.report.document import Block, HandOver, Ladder, Pairs, Paragraph, Picture, Table
+from mending.report.document import (
+    Block,
+    HandOver,
+    Ladder,
+    Pairs,
+    Paragraph,
+    Picture,
+    Rungs,
+    Screen,
+    Table,
+)
 
 _MARK = "<!-- mending report/1 -->"
 _SPECIAL = re.compile(r"([\\`*_{}\[\]<>|#])")
@@ -34,6 +44,12 @@ def _block(block: Block) -> list[str]:
                 lines.append(f"- **{_plain(name)}**: {_plain(state)}")
                 lines += [f"  - {_plain(check)}" for check in checks]
             return lines
+        case Rungs():
+            rows = tuple((phase, *states) for phase, states in block.rows)
+            return _table(Table(("phase", *block.titles), rows))
+        case Screen():
+            lines = [f"> {_plain(line)}  " for line in block.lines]
+            return [f"{_plain(block.says)}:", "", *lines]
         case Table():
             return _table(block)
 

@@ -7,6 +7,7 @@ import msgspec
 
 from mending.boot.chain import Trace
 from mending.case import CaseResult
+from mending.case.events import Rehearsed
 from mending.case.turns import Turn
 from mending.crash.results import CrashesResult
 from mending.knowledge import Pack
@@ -31,6 +32,7 @@ class Material(msgspec.Struct, frozen=True, kw_only=True):
 
     Attributes:
         found: the trace as the disk was found. trace: as it is now.
+        rehearsals: runs of the disk's own boot code, with words for the time of each.
         put_back: by step what has to be put back.
         made: RFC 3339. zone: of all times; None: this machine's.
     """
@@ -39,6 +41,7 @@ class Material(msgspec.Struct, frozen=True, kw_only=True):
     pack: Pack
     found: Trace | None
     trace: Trace | None
+    rehearsals: Sequence[tuple[str, Rehearsed]] = ()
     crashes: CrashesResult | None = None
     causes: CausesResult
     turns: Sequence[Turn] = ()

@@ -2,6 +2,7 @@
 
 import re
 import zlib
+from collections.abc import Sequence
 
 from jinja2 import Environment, PackageLoader, StrictUndefined
 from markupsafe import Markup
@@ -19,6 +20,8 @@ _STATES = {
     "not checked": "○",
 }
 """A mark beside each state, for whoever does not see colours."""
+_NARROWEST = 40
+"""Columns of a screen that shows little."""
 _SVG = re.compile(r"<svg\b.*</svg>", re.DOTALL)
 _IDS = re.compile(r"""(\bid="|url\(#|href="#)""")
 
@@ -33,7 +36,7 @@ def render_page(report: HandOver) -> str:
         lstrip_blocks=True,
         finalize=_harmless,
     )
-    environment.filters |= {"kind": _kind, "drawing": _drawing}
+    environment.filters |= {"kind": _kind, "drawing": _drawing, "widest": _widest}
     template = environment.get_template("page.html.j2")
     return template.render(mark=Markup(_MARK), report=report, marks=_STATES)
 
@@ -45,6 +48,13 @@ def is_report(text: str) -> bool:
 
 def _kind(block: Block) -> str:
     return type(block).__name__.lower()
+
+
+def _widest(lines: Sequence[str]) -> int:
+    """Columns of a screen: not wider than what stands on it, for it is to be read on a telephone,
+    too.
+    """
+    return max(_NARROWEST, *(len(line) for line in lines))
 
 
 def _drawing(svg: str) -> Markup:

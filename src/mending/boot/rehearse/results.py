@@ -2,6 +2,17 @@
 
 import msgspec
 
+MEANINGS = {
+    "halts": "it came to rest by itself",
+    "waits-for-key": "it waits for a key",
+    "gives-up": "it hands back to firmware",
+    "restarts": "it restarts the PC",
+    "leaves-16-bit": "it goes on to 32-bit code, which is as far as a rehearsal follows",
+    "fault": "the processor cannot go on",
+    "too-long": "it goes round in circles",
+}
+"""By how the code came to rest: what that means."""
+
 
 class ReadResult(msgspec.Struct, frozen=True, kw_only=True):
     """One read that the boot code asked firmware for. `to` is the linear address in memory."""

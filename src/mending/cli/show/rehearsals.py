@@ -2,25 +2,16 @@
 
 from rich.console import Group, RenderableType
 
-from mending.boot.rehearse import RehearsalResult
+from mending.boot.rehearse import MEANINGS, RehearsalResult
 from mending.cli.show.console import indented, named_target, plain_id, rows, text, title
 
-_MEANINGS = {
-    "halts": "it came to rest by itself",
-    "waits-for-key": "it waits for a key",
-    "gives-up": "it hands back to firmware",
-    "restarts": "it restarts the PC",
-    "leaves-16-bit": "it goes on to 32-bit code, which is as far as a rehearsal follows",
-    "fault": "the processor cannot go on",
-    "too-long": "it goes round in circles",
-}
 _SHOWN = 12
 
 
 def show_rehearsal(result: RehearsalResult, named: str) -> RenderableType:
     """Where it stopped, what it printed, what it read."""
     ends = [
-        ("stopped:", f"{plain_id(result.stopped)}: {_MEANINGS[result.stopped]}"),
+        ("stopped:", f"{plain_id(result.stopped)}: {MEANINGS[result.stopped]}"),
         ("at:", f"address {result.at:05x}h"),
     ]
     ends += [("after:", f"{result.instructions} instructions")]

@@ -2,8 +2,8 @@
 
 import click
 
-from mending.app.targets import NamedTarget, opened_disk
-from mending.boot.rehearse import rehearse_disk
+from mending.app.targets import NamedTarget
+from mending.app.tracing import rehearse
 from mending.cli import options
 from mending.cli.host import this_host
 from mending.cli.show.console import emit
@@ -16,8 +16,8 @@ from mending.cli.show.rehearsals import show_rehearsal
 @options.as_json
 def command(target: str, sector: int | None, as_json: bool) -> None:
     """Run the disk's own boot code in an emulator: the screen, the sectors it reads, where it comes
-    to rest.
+    to rest. A case remembers the screen.
     """
-    with opened_disk(NamedTarget(target, this_host()).path, sector) as source:
-        result = rehearse_disk(source)
+    host = this_host()
+    result = rehearse(NamedTarget(target, host), host, sector)
     emit(result, as_json, lambda rehearsal: show_rehearsal(rehearsal, target))
