@@ -71,7 +71,7 @@ class Bounds(InFolder):
         status, _, error = run_words(words)
         self.assertEqual((status, error), (0, ""))
         with pexpect.spawn(words[0], words[1:], dimensions=(24, 80), timeout=60) as terminal:
-            terminal.expect(rb"reading \S+quay-desk-1\S*: [\d.]+ \w+ in 0:0\d")
+            terminal.expect(rb"quay-desk-1.img: (firmware|boot \w+), [\d.]+ \w+ in 0:0\d")
             terminal.expect("verdict")
             terminal.expect(pexpect.EOF)
         self.assertFalse(Path(self.folder / "core").exists())

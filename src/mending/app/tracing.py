@@ -1,8 +1,7 @@
 """Tracing a target, and letting its case remember it."""
 
 import resource
-from collections.abc import Callable
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Protocol
 
 from mending.app.bounds import within_bounds
 from mending.app.copies.gathered import traced_or_told
@@ -10,10 +9,21 @@ from mending.app.host import Host
 from mending.app.targets import NamedTarget, opened_disk, opened_to_read
 from mending.boot.chain import Trace
 from mending.boot.trace import open_environment, trace_environment
+from mending.model import Phase
 from mending.source import Target
 
 if TYPE_CHECKING:
     from mending.boot.rehearse import RehearsalResult
+
+
+class Watch(Protocol):
+    """Somebody who looks on while a target is read."""
+
+    def opened(self, target: Target) -> None:
+        """What is read is open."""
+
+    def reached(self, phase: Phase) -> None:
+        """A check of this phase is done."""
 
 
 def keep_no_memory() -> None:
@@ -27,13 +37,13 @@ def trace(
     sector: int | None = None,
     firmware: str | None = None,
     secret: bytes | None = None,
-    watch: Callable[[Target], None] | None = None,
+    watch: Watch | None = None,
 ) -> Trace:
     """Which phase of starting fails.
 
     Args:
         secret: what opens locked volumes; it is kept nowhere.
-        watch: called with what is read, once it is open.
+        watch: told how far it is.
 
     Raises:
         InputError, UsageError, TookTooMuchError
@@ -50,12 +60,13 @@ def trace(
             within_bounds(target.path),
             opened_to_read(target.path, sector) as source,
         ):
+            reached = None
             if watch is not None:
-                watch(source)
+                watch.opened(source)
+                reached = watch.reached
             environment = open_environment(source, keys)
-            return trace_environment(
-                source, environment, firmware or target.firmware, target.boot_options
-            )
+            kind = firmware or target.firmware
+            return trace_environment(source, environment, kind, target.boot_options, reached)
 
     found = traced_or_told(target.path, ask)
     if target.case is not None and target.case.state.closed is None:

@@ -10,7 +10,6 @@ from rich.progress import (
     MofNCompleteColumn,
     Progress,
     ProgressColumn,
-    SpinnerColumn,
     TextColumn,
     TimeRemainingColumn,
     TransferSpeedColumn,
@@ -52,15 +51,15 @@ def worded_bar(what: str) -> Iterator[Callable[[int, int, str], None]]:
 
 
 @contextmanager
-def spinner() -> Iterator[Callable[[str], None]]:
-    """A line that says what goes on where no end is known: a function that takes the words. It is
-    wiped away at the end.
+def steps_bar() -> Iterator[Callable[[float, str], None]]:
+    """A bar that goes forward by steps of unlike length: a function that takes the share that is
+    done and words. It is wiped away at the end.
     """
     console = Console(stderr=True, highlight=False)
-    columns = (SpinnerColumn("line"), TextColumn("{task.description}", markup=False))
+    columns = (BarColumn(bar_width=_WIDE), TextColumn("{task.description}", markup=False))
     with Progress(*columns, console=console, transient=True) as shown:
-        task = shown.add_task("", total=None)
-        yield lambda words: shown.update(task, description=words)
+        task = shown.add_task("", total=1.0)
+        yield lambda share, words: shown.update(task, completed=share, description=words)
 
 
 def _drawn(console: Console, *count: ProgressColumn) -> Progress:

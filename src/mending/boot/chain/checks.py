@@ -74,12 +74,18 @@ class CheckResult(msgspec.Struct, frozen=True, kw_only=True):
         return msgspec.structs.replace(self, findings=(*self.findings, *more))
 
 
-def run_chain(first: Link) -> list[CheckResult]:
-    """The results of all checks from `first` on, at most as many as the limit allows."""
+def run_chain(first: Link, reached: Callable[[Phase], None] | None = None) -> list[CheckResult]:
+    """The results of all checks from `first` on, at most as many as the limit allows.
+
+    Args:
+        reached: called with the phase of each check that is done.
+    """
     results: list[CheckResult] = []
     link: Link | None = first
     while link is not None and len(results) < CHAIN_CHECKS:
         results.append(link())
+        if reached is not None:
+            reached(results[-1].phase)
         link = results[-1].then
     return results
 

@@ -1,5 +1,6 @@
 """A trace: the walk along the chain of a disk or mounted tree, and all that is found on the way."""
 
+from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 from mending.boot.bios import BiosChain, CodeKind, recognise_code
@@ -24,7 +25,16 @@ from mending.disk.layout import Disk, Scheme, survey
 from mending.disk.scan import disk_map
 from mending.disk.system import Contents, InstalledSystem
 from mending.formats.partition import mbr
-from mending.model import Finding, FindingId, PhaseState, Severity, UsageError, Verdict, Where
+from mending.model import (
+    Finding,
+    FindingId,
+    Phase,
+    PhaseState,
+    Severity,
+    UsageError,
+    Verdict,
+    Where,
+)
 from mending.source import Target, as_disk, as_tree
 
 if TYPE_CHECKING:
@@ -91,14 +101,19 @@ def trace_environment(
     environment: BootEnvironment,
     firmware: str | None = None,
     options: "BootOptions | None" = None,
+    reached: Callable[[Phase], None] | None = None,
 ) -> Trace:
-    """The same for a target that was opened already."""
+    """The same for a target that was opened already.
+
+    Args:
+        reached: called with the phase of each check that is done.
+    """
     if isinstance(environment, DiskEnvironment):
-        return _trace_disk(target, environment, firmware, options)
+        return _trace_disk(target, environment, firmware, options, reached)
     assert isinstance(environment, TreeEnvironment)
     from mending.boot.trace.tree_chain import TreeChain  # noqa: PLC0415 - lazy: see below
 
-    checks = run_chain(TreeChain(environment).start)
+    checks = run_chain(TreeChain(environment).start, reached)
     kind = "uefi" if environment.esp is not None else "unknown"
     return _traced(target, environment, checks, [], firmware=kind, scheme=Scheme.NONE)
 
@@ -108,6 +123,7 @@ def _trace_disk(
     environment: DiskEnvironment,
     firmware: str | None,
     options: "BootOptions | None",
+    reached: Callable[[Phase], None] | None,
 ) -> Trace:
     disk = environment.disk
     kind = settle_firmware(disk, firmware or ("uefi" if options is not None else None))
@@ -117,7 +133,7 @@ def _trace_disk(
         from mending.boot.uefi import UefiChain  # noqa: PLC0415
 
         first = UefiChain(environment, options).start
-    checks = run_chain(first)
+    checks = run_chain(first, reached)
     aside = [
         *_table_findings(disk),
         *_other_volumes(disk, checks),
