@@ -2,9 +2,10 @@
 changed line.
 
 Which tests run a line is measured once: each test class alone, under coverage, the programs that it
-starts included. A change is tried against the quickest of the classes that run its line, up to a
-budget of seconds, so the score is a lower bound: a slower test might have noticed. Changes inside
-annotations and messages are left out, for they change nothing that runs.
+starts included. A change is tried against those of the classes that run its line, up to a budget of
+seconds, that run the most of its file for each second: a constant is run by everything that loads
+its module, which is no test of it. So the score is a lower bound: a slower test might have noticed.
+Changes inside annotations and messages are left out, for they change nothing that runs.
 
 All happens in copies of the project below `build/mutants`; the random choice is seeded.
 """
@@ -18,6 +19,7 @@ import subprocess
 import sys
 import time
 import unittest
+from collections import Counter
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from functools import partial
@@ -202,10 +204,11 @@ def _try(mutation: Any, tests: TestMap, copies: "Queue[Path]") -> tuple[bool, st
     """Whether a change was noticed, and the change as a difference."""
     line = mutation.start_pos[0]
     key = str(mutation.module_path).partition("src/mending/")[2]
-    covering = tests.lines.get(key, {}).get(line, [])
+    lines = tests.lines.get(key, {})
+    busy = Counter(name for covering in lines.values() for name in covering)
     names: list[str] = []
     spent = 0.0
-    for name in sorted(covering, key=tests.seconds.__getitem__):
+    for name in sorted(lines.get(line, []), key=lambda name: -busy[name] / tests.seconds[name]):
         if names and spent + tests.seconds[name] > BUDGET:
             break
         names.append(name)

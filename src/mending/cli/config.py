@@ -17,11 +17,13 @@ import platformdirs
 from mending.cli.options import SHOP_FIELDS
 from mending.model import InputError
 
+COLOURS = ("both", "dark", "light", "none")
 CARES = ("files", "programs", "speed")
 _LOCAL, _UTC = "local", "UTC"
 _EXAMPLE = """\
 # Everything here may be left out.
 care = "files"          # what a plan spares most: files, programs, speed
+colours = "both"        # the ground of your terminal: both, dark, light; none: no colours
 zone = "local"          # of times: local, UTC, or a name such as Atlantic/Faroe
 packs = []              # folders with rows of knowledge of your own
 
@@ -35,12 +37,14 @@ class Config(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     Attributes:
         care: what a plan spares most.
+        colours: the ground that colours are to be legible on: one of `COLOURS`.
         zone: in which times are shown: `local`, `UTC`, or the name of a zone.
         packs: folders with rows of knowledge that are added to what Mending comes with.
         shop: fields that every new case gets.
     """
 
     care: str = CARES[0]
+    colours: str = COLOURS[0]
     zone: str = _LOCAL
     packs: tuple[str, ...] = ()
     shop: Mapping[str, str] = {}
@@ -106,6 +110,9 @@ def zone_of(config: Config) -> tzinfo | None:
 def _check(config: Config, path: Path, text: str) -> None:
     if config.care not in CARES:
         raise _fault(path, text, "care", f"{config.care!r} is none of {', '.join(CARES)}")
+    if config.colours not in COLOURS:
+        says = f"{config.colours!r} is none of {', '.join(COLOURS)}"
+        raise _fault(path, text, "colours", says)
     try:
         zone_of(config)
     except (ZoneInfoNotFoundError, ValueError, OSError):

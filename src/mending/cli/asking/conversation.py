@@ -87,7 +87,7 @@ def _take(
     else:
         statement = guide.take(prompt, reply)
         if statement is not None:
-            shown = (show_statement(statement), text("  (`back` takes it back)", "dim"))
+            shown = (show_statement(statement), text("  (`back` takes it back)", "soft"))
     if not quiet:
         say(*shown)
     return reply.kind not in {ReplyKind.EXPLAIN, ReplyKind.NOTE}

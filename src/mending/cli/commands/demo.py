@@ -53,6 +53,6 @@ def _table(result: DemoResult) -> RenderableType:
     return Group(
         rows(cells, ("PC", "before", "done", "after"), wide=2),
         text(""),
-        text("The cases are there to go on with; try:", "dim"),
+        text("The cases are there to go on with; try:", "soft"),
         indented(*(text(command) for command in commands)),
     )

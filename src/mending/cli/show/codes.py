@@ -5,7 +5,7 @@ from rich.console import Group, RenderableType
 from mending.cli.show.console import indented, plain_id, rows, text, title
 from mending.crash.lookup import CodeMatch, CodeResult
 
-_SURE = {"certain": "green", "likely": "magenta", "possible": "dim"}
+_SURE = {"certain": "good", "likely": "doubt", "possible": "soft"}
 
 
 def show_code(result: CodeResult) -> RenderableType:

@@ -12,6 +12,7 @@ from rich.console import Console, Group, RenderableType
 from rich.padding import Padding
 from rich.text import Text
 
+from mending.cli.show.colours import theme
 from mending.cli.show.tables import FittedTable
 from mending.model import clean_text, plain_size
 
@@ -29,6 +30,7 @@ def emit(result: R, as_json: bool, view: Callable[[R], RenderableType]) -> None:
 def say(*what: RenderableType) -> None:
     """Print something for people. What goes into a pipe has no blanks at the ends of its lines."""
     console = Console(highlight=False, markup=False, emoji=False)
+    console.push_theme(theme(console.color_system))
     for part in what:
         if console.is_terminal:
             console.print(part)

@@ -20,7 +20,7 @@ def show_crashes(result: CrashesResult) -> RenderableType:
     )
     if not result.crashes:
         return Group(
-            text(f"No crash is written down in {files}.", "dim"),
+            text(f"No crash is written down in {files}.", "soft"),
             text(""),
             *in_short(result),
             *timeline_parts(result),
@@ -30,7 +30,7 @@ def show_crashes(result: CrashesResult) -> RenderableType:
     )
     if result.written > len(result.crashes):
         count = f"{count}, {result.written} times"
-    parts: list[RenderableType] = [text(f"{count} in {files}", "dim"), text(""), *in_short(result)]
+    parts: list[RenderableType] = [text(f"{count} in {files}", "soft"), text(""), *in_short(result)]
     bare = [
         crash
         for crash in result.crashes

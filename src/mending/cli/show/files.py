@@ -18,10 +18,10 @@ def show_files(result: FilesResult, named: str) -> RenderableType:
     count = f"{result.checked} files that starting needs were compared on volume {result.volume}"
     if not result.files:
         return Group(
-            *parts, indented(text(f"{count}; all are as their packages have them.", "green"))
+            *parts, indented(text(f"{count}; all are as their packages have them.", "good"))
         )
     parts += [
-        indented(text(f"{count}; not sound: {len(result.files)}.", "bold red")),
+        indented(text(f"{count}; not sound: {len(result.files)}.", "bad")),
         text(""),
     ]
     cells = [
@@ -55,8 +55,8 @@ def _by_own_sums(result: FilesResult) -> list[RenderableType]:
     judged = "; who signed is not judged" if signed else ""
     proved = indented(text(f"sound: {', '.join(told)}{judged}")) if told else text("")
     if not result.files:
-        return [indented(text(f"{count}; none is damaged.", "green")), proved]
-    bad = indented(text(f"{count}; not sound: {len(result.files)}.", "bold red"))
+        return [indented(text(f"{count}; none is damaged.", "good")), proved]
+    bad = indented(text(f"{count}; not sound: {len(result.files)}.", "bad"))
     parts = [bad, proved, text("")]
     cells = [(file.path, file.state, file.package, file.why) for file in result.files[:_MOST]]
     table = rows(cells, ("file", "state", "what it is", "why"), wide=3, drop=(2,))

@@ -12,7 +12,7 @@ _STYLES = {
     "table": "reverse dim",
     "volume": "black on cyan",
     "unlisted": "black on yellow",
-    "gap": "dim",
+    "gap": "soft",
 }
 _FILL = {"table": "#", "volume": " ", "unlisted": "?", "gap": "."}
 _WIDEST = 110
@@ -35,7 +35,7 @@ class Ribbon:
 
 def show_map(disk: DiskMap, title: str = "") -> RenderableType:
     """One ribbon. Args: title: a line above it, for instance before and after."""
-    return Group(text(title, "dim"), Ribbon(disk)) if title else Ribbon(disk)
+    return Group(text(title, "soft"), Ribbon(disk)) if title else Ribbon(disk)
 
 
 def _lane(boxes: list[Box], width: int) -> Text:
@@ -77,4 +77,4 @@ def _scale(boxes: tuple[Box, ...], disk: DiskMap, width: int) -> Text:
     end = size(disk.sectors * disk.sector)
     if len(line.rstrip()) + 2 + len(end) <= width:
         line = line.rstrip().ljust(width - len(end)) + end
-    return Text(line, style="dim", no_wrap=True)
+    return Text(line, style="soft", no_wrap=True)

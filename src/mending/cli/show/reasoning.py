@@ -62,7 +62,7 @@ def show_causes(result: CausesResult, everything: bool = False) -> RenderableTyp
     parts += [
         text(
             f"{rest:.0%} other causes of the pack, {result.something_else:.0%} something else",
-            "dim",
+            "soft",
         )
     ]
     return Group(*parts)
@@ -79,7 +79,7 @@ def _bar(chance: float) -> str:
 
 def _weights(cause: CauseResult) -> list[tuple[object, ...]]:
     listed = [*cause.for_[:4], *cause.against[:3]]
-    return [(f"{weight.weight:+.1f}", text(weight.evidence, "dim")) for weight in listed]
+    return [(f"{weight.weight:+.1f}", text(weight.evidence, "soft")) for weight in listed]
 
 
 def show_plan(plan: PlanResult, named: str, everything: bool = False) -> RenderableType:
@@ -93,7 +93,7 @@ def show_plan(plan: PlanResult, named: str, everything: bool = False) -> Rendera
                 " the test start"
             )
         ]
-        parts += [indented(text(visit.how, "dim"), *[_step(step) for step in visit.steps])]
+        parts += [indented(text(visit.how, "soft"), *[_step(step) for step in visit.steps])]
     later = list(enumerate(plan.visits, 1))[len(full) :]
     if later:
         cells = [
@@ -101,7 +101,7 @@ def show_plan(plan: PlanResult, named: str, everything: bool = False) -> Rendera
             for number, visit in later
         ]
         more = (
-            [text(f"and {len(cells) - _LATER_VISITS} more visits: --all", "dim")]
+            [text(f"and {len(cells) - _LATER_VISITS} more visits: --all", "soft")]
             if len(cells) > _LATER_VISITS
             else []
         )
@@ -125,7 +125,7 @@ def show_plan(plan: PlanResult, named: str, everything: bool = False) -> Rendera
             text(f"chance that it works: {by}; expected: {plan.expected_minutes:.0f} minutes"),
         ]
         if plan.exact or plan.gap is not None:
-            parts += [text(f"order: {_proof(plan)}", "dim")]
+            parts += [text(f"order: {_proof(plan)}", "soft")]
     if plan.blocked:
         parts += [text(""), title("cannot be done now"), *_reasons(plan)]
     if plan.first:
@@ -142,7 +142,7 @@ def _reasons(plan: PlanResult) -> list[RenderableType]:
         by_reason.setdefault(step.says, []).append(f"{step.id} {step.chance:.0%}")
     shown: list[RenderableType] = []
     for says, names in list(by_reason.items())[:_REASONS]:
-        shown.append(indented(text(", ".join(names)), indented(text(says, "dim"))))
+        shown.append(indented(text(", ".join(names)), indented(text(says, "soft"))))
     return shown
 
 
@@ -179,10 +179,10 @@ def _step(step: StepResult) -> RenderableType:
     unknown = f"; find out first: {', '.join(step.needs)}" if step.needs else ""
     head = rows([(text(step.id, "bold"), facts + unknown)])
     leads = [
-        text(f"if it names {cause}: {then}", "dim")
+        text(f"if it names {cause}: {then}", "soft")
         for cause, then in list(step.leads_to.items())[:_LED]
     ]
-    return Group(head, indented(text(step.does), text(f"because it {step.why}", "dim"), *leads))
+    return Group(head, indented(text(step.does), text(f"because it {step.why}", "soft"), *leads))
 
 
 def show_why(result: WhyResult) -> RenderableType:
@@ -200,7 +200,7 @@ def show_why(result: WhyResult) -> RenderableType:
         "Expected minutes, with what is at stake and with handing over; what it needs, or what"
         " needs it, moves along."
     )
-    return Group(title(result.step), indented(rows(cells, right=(1, 2))), text(note, "dim"))
+    return Group(title(result.step), indented(rows(cells, right=(1, 2))), text(note, "soft"))
 
 
 def question_pays(question: QuestionResult) -> str:
@@ -218,4 +218,4 @@ def show_question(question: QuestionResult, named: str) -> RenderableType:
     how = (
         f"record it: mending saw {named} {'--fact ' if question.fact else ''}{question.sign}=ANSWER"
     )
-    return Group(title(question.asks), indented(rows(cells)), text(takes, "dim"), text(how))
+    return Group(title(question.asks), indented(rows(cells)), text(takes, "soft"), text(how))

@@ -25,17 +25,17 @@ def show_rehearsal(result: RehearsalResult, named: str) -> RenderableType:
             ),
         )
     ]
-    screen = [text(line) for line in result.screen] or [text("nothing", "dim")]
+    screen = [text(line) for line in result.screen] or [text("nothing", "soft")]
     cells = [(read.lba, read.sectors, f"{read.to:05x}h", read.by) for read in result.reads[:_SHOWN]]
     more = (
-        [text(f"and {len(result.reads) - _SHOWN} more reads", "dim")]
+        [text(f"and {len(result.reads) - _SHOWN} more reads", "soft")]
         if len(result.reads) > _SHOWN
         else []
     )
     reads = (
         [rows(cells, ("sector", "count", "to", "by"), wide=3, right=(0, 1))]
         if cells
-        else [text("nothing", "dim")]
+        else [text("nothing", "soft")]
     )
     return Group(
         title(named_target(result.path, named)),

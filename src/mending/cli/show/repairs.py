@@ -24,7 +24,7 @@ def show_mend(result: MendResult) -> RenderableType:
     if len(cells) > _MOST * 3:
         cells = [*cells[: _MOST * 3], ("", "and more ranges; --json has all of them")]
     maps = [show_map(disk, name) for name, disk in maps_of(result)]
-    ends = rows([("proved:", text(result.proof, "dim")), *_ends(result)])
+    ends = rows([("proved:", text(result.proof, "soft")), *_ends(result)])
     return Group(title(result.repair), indented(text(result.says), rows(cells)), *maps, ends)
 
 
@@ -37,7 +37,7 @@ def show_written(result: MendResult) -> RenderableType:
 def _ends(result: MendResult) -> list[tuple[object, ...]]:
     before = _state(result.before, result.failing_before)
     after = _state(result.after, result.failing_after)
-    outcome = "magenta" if result.failing_after else "green"
+    outcome = "doubt" if result.failing_after else "good"
     ends: list[tuple[object, ...]] = [
         ("trace before:", before),
         ("trace after:", text(after, outcome)),
@@ -45,7 +45,7 @@ def _ends(result: MendResult) -> list[tuple[object, ...]]:
     if result.undo_point:
         ends.append(("undo point:", result.undo_point))
     if result.warning:
-        ends.append(("warning:", text(result.warning, "yellow")))
+        ends.append(("warning:", text(result.warning, "warning")))
     return ends
 
 
@@ -64,8 +64,8 @@ def _shown(says: str, writes: list[WriteResult], verb: str) -> list[tuple[object
             continue
         cells += [
             (f"offset {write.offset}", f"{write.length} bytes {verb}: {says}"),
-            ("  before", text(write.before_hex, "dim")),
-            ("  after", text(write.after_hex, "dim")),
+            ("  before", text(write.before_hex, "soft")),
+            ("  after", text(write.after_hex, "soft")),
         ]
     return cells
 
@@ -107,7 +107,7 @@ def show_points(result: PointsResult) -> RenderableType:
     """The undo points of a target."""
     parts: list[RenderableType] = []
     for damaged in result.damaged:
-        parts.append(text(f"{damaged.path} cannot be used: {damaged.says}", "yellow"))
+        parts.append(text(f"{damaged.path} cannot be used: {damaged.says}", "warning"))
     if not result.points:
         return Group(*parts, text("No undo points for this target."))
     cells = [

@@ -18,7 +18,7 @@ def show_search(result: SearchResult, named: str) -> RenderableType:
             volume.filesystem,
             volume.label,
             f"{volume.confidence:.0%}",
-            f"entry {volume.listed}" if volume.listed else text("not listed", "bold magenta"),
+            f"entry {volume.listed}" if volume.listed else text("not listed", "doubt"),
             "; ".join(volume.because),
         )
         for volume in result.found

@@ -69,7 +69,7 @@ class FittedTable:
         table = Table(
             box=None,
             show_header=bool(self._heads),
-            header_style="dim",
+            header_style="soft",
             pad_edge=bool(self._indent),
             padding=(0, 0, 0, _GAP) if self._indent else (0, _GAP, 0, 0),
         )

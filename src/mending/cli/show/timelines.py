@@ -86,7 +86,7 @@ def timeline_parts(result: CrashesResult) -> Iterator[RenderableType]:
         yield from _part("began", list(_onset(result.onset)))
     if result.suspects:
         yield from _part("goes with", list(_suspects(result.suspects[:_SUSPECTS])), 0, _HEADS)
-        yield indented(text(_verdict(result), "dim"))
+        yield indented(text(_verdict(result), "soft"))
         yield text("")
     if result.patterns:
         yield from _part(

@@ -20,12 +20,12 @@ from mending.knowledge import Pack
 from mending.model import Finding, PhaseState, RepairId, Severity, Verdict, VolumeState, Where
 
 _STYLES = {
-    PhaseState.PASSED: "green",
-    PhaseState.FAILED: "bold red",
-    PhaseState.DOUBTFUL: "magenta",
-    PhaseState.NOT_REACHED: "dim",
-    PhaseState.NOT_CHECKED: "dim",
-    PhaseState.NOT_ON_DISK: "dim",
+    PhaseState.PASSED: "good",
+    PhaseState.FAILED: "bad",
+    PhaseState.DOUBTFUL: "doubt",
+    PhaseState.NOT_REACHED: "soft",
+    PhaseState.NOT_CHECKED: "soft",
+    PhaseState.NOT_ON_DISK: "soft",
 }
 _FOLDER = "folder"
 
@@ -43,7 +43,7 @@ def show_trace(trace: Trace, pack: Pack, named: str) -> RenderableType:
         about = f"a mounted tree: {', '.join(volume.label for volume in trace.volumes)}"
     parts: list[RenderableType] = [
         title(named_target(target.path, named)),
-        indented(text(about, "dim")),
+        indented(text(about, "soft")),
         text(""),
     ]
     parts += [rows(_verdict(trace, pack, named)), text("")]
@@ -123,12 +123,10 @@ def where(place: Where, says: str = "") -> str:
 def _verdict(trace: Trace, pack: Pack, named: str) -> list[tuple[object, ...]]:
     if trace.failing_phase is None:
         return _without_failure(trace)
-    cells: list[tuple[object, ...]] = [
-        ("stops at:", text(plain_id(trace.failing_phase), "bold red"))
-    ]
+    cells: list[tuple[object, ...]] = [("stops at:", text(plain_id(trace.failing_phase), "bad"))]
     for number, finding in enumerate(trace.fatal):
         cells.append(("because:" if number == 0 else "and:", text(finding.says)))
-        cells.append(("", text(_evidence(finding), "dim")))
+        cells.append(("", text(_evidence(finding), "soft")))
     repairs = _repairs(trace)
     cells += [("do:", _advice(repair, pack, named)) for repair in repairs]
     return (
@@ -141,9 +139,9 @@ def _verdict(trace: Trace, pack: Pack, named: str) -> list[tuple[object, ...]]:
 def _without_failure(trace: Trace) -> list[tuple[object, ...]]:
     """No check failed: what that is worth depends on whether all was read."""
     if trace.verdict is Verdict.NO_FAULT_FOUND:
-        return [("verdict:", text("no fault found; every phase was read to its end", "green"))]
+        return [("verdict:", text("no fault found; every phase was read to its end", "good"))]
     cells: list[tuple[object, ...]] = [
-        ("verdict:", text("not sure; nothing that was read stops the start", "magenta"))
+        ("verdict:", text("not sure; nothing that was read stops the start", "doubt"))
     ]
     if trace.unread is not None:
         cells.append(("open:", text(f"{plain_id(trace.unread.phase)}: {trace.unread.says}")))

@@ -23,7 +23,7 @@ def command(case: str, as_json: bool) -> None:
     if question.sign is None or as_json or not interactive():
         emit(question, as_json, lambda question: show_question(question, case))
         return
-    say(text(question_pays(question), "dim"))
+    say(text(question_pays(question), "soft"))
     if question.sign in pack.facts:
         answer = prompts.choose_answer(pack.facts[question.sign])
         learn(known, pack, this_host().hand, {question.sign: answer}, {})

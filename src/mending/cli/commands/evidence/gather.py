@@ -57,7 +57,7 @@ def _show(result: GatherResult) -> RenderableType:
         says = "holds less than a trace reads; trace and crashes of it give the disk's own answer"
     cells.append(("checked", says))
     tip = text(
-        "Look into it before it is sent: it is a ZIP, bundle.json says what is in it.", "dim"
+        "Look into it before it is sent: it is a ZIP, bundle.json says what is in it.", "soft"
     )
     head = title(f"{result.file}: {size(result.bytes)}")
     return Group(head, indented(rows(cells, wide=1)), tip)

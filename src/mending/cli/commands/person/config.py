@@ -24,6 +24,7 @@ def _show(result: ConfigResult) -> RenderableType:
     config = result.config
     cells = [
         ("care", config.care),
+        ("colours", config.colours),
         ("zone", config.zone),
         ("packs", ", ".join(config.packs) or "none of your own"),
         *((f"shop {name}", value) for name, value in config.shop.items()),

@@ -47,14 +47,14 @@ def show_case(case: CaseResult) -> RenderableType:
         minutes = case.closed.minutes
         cells += [("minutes of work", f"{minutes:g}")] if minutes is not None else []
         cells += [(f"put back {step}", said) for step, said in case.closed.put_back.items()]
-    parts: list[RenderableType] = [text(case.warning, "yellow")] if case.warning else []
+    parts: list[RenderableType] = [text(case.warning, "warning")] if case.warning else []
     parts += _contradictions(case)
     return Group(title(f"case {case.name}"), *parts, indented(rows(cells)), *_next(case))
 
 
 def show_recorded(case: CaseResult, what: Sequence[tuple[str, str]]) -> RenderableType:
     """What was recorded just now, and what makes sense next; the whole case is shown by `cases`."""
-    warning = [text(case.warning, "yellow")] if case.warning else []
+    warning = [text(case.warning, "warning")] if case.warning else []
     cells = [(name, f"{says}, recorded") for name, says in what]
     return Group(*warning, *_contradictions(case), rows(cells), *_next(case))
 
@@ -67,7 +67,7 @@ def _contradictions(case: CaseResult) -> list[RenderableType]:
     parts: list[RenderableType] = []
     for pair in case.contradictions:
         says = f"These cannot both be right: {pair.evidence} / {pair.other}."
-        parts += [text(says, "yellow"), text("  Take one back with NAME=unknown.")]
+        parts += [text(says, "warning"), text("  Take one back with NAME=unknown.")]
     return parts
 
 
@@ -114,7 +114,9 @@ def show_cases(result: CasesResult) -> RenderableType:
         for case in listed
     ]
     heads = ("case", "stands", "", "steps tried", "opened")
-    torn = [text(f"{case.name}: {case.warning}", "yellow") for case in result.cases if case.warning]
+    torn = [
+        text(f"{case.name}: {case.warning}", "warning") for case in result.cases if case.warning
+    ]
     return Group(rows(cells, heads, wide=2, right=(3,), drop=(4, 3)), *torn)
 
 

@@ -26,9 +26,9 @@ def show_prompt(prompt: Prompt) -> RenderableType:
         ]
         parts.append(indented(rows(cells, wide=2, right=(0,))))
     if prompt.usual:
-        parts.append(text(f"  an empty line: {prompt.usual}", "dim"))
+        parts.append(text(f"  an empty line: {prompt.usual}", "soft"))
     if prompt.kind in {PromptKind.CAUSE, PromptKind.FIX, PromptKind.HAND_OVER}:
-        parts.append(text("  or your own words", "dim"))
+        parts.append(text("  or your own words", "soft"))
     return Group(*parts)
 
 
@@ -64,7 +64,7 @@ def show_explained(prompt: Prompt) -> RenderableType:
     return Group(
         indented(*told) if told else text("  Nothing more is known about this one."),
         *([indented(*also)] if prompt.also else []),
-        text("At every prompt:", "dim"),
+        text("At every prompt:", "soft"),
         indented(rows(cells, wide=1)),
     )
 

@@ -22,4 +22,4 @@ def show_signs(signs: Iterable[Sign], by_heading: bool = False) -> RenderableTyp
             )
         cells = [(f"{sign.id}={name}", answer.says) for name, answer in sign.answers.items()]
         parts += [title(sign.asks), indented(rows(cells))]
-    return Group(*parts, text("Answer `unknown` where nobody can tell.", "dim"))
+    return Group(*parts, text("Answer `unknown` where nobody can tell.", "soft"))

@@ -12,7 +12,7 @@ def show_changed(parts: tuple[ChangedPart, ...]) -> RenderableType:
     """What a healthy copy has otherwise than the disk, in the order of starting."""
     heading = title("since the healthy copy")
     if not parts:
-        return Group(heading, indented(text("Everything in it is as it was.", "green")))
+        return Group(heading, indented(text("Everything in it is as it was.", "good")))
     cells = [
         (
             plain_id(part.phase),

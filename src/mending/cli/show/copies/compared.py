@@ -33,7 +33,7 @@ def show_compare(result: CompareResult, *, everything: bool) -> RenderableType:
     if deciding:
         parts += _listed(deciding, everything)
     else:
-        parts.append(indented(text("nothing differs", "dim")))
+        parts.append(indented(text("nothing differs", "soft")))
     for kind, name in _KINDS.items():
         same = [change for change in others if change.kind == kind]
         if same:
@@ -41,8 +41,8 @@ def show_compare(result: CompareResult, *, everything: bool) -> RenderableType:
             told = ", ".join(f"{counted[what]} {what}" for what in CHANGES if counted[what])
             parts += [text(""), title(f"{name}: {told}"), *_listed(same, everything)]
     told = ", ".join(f"{count} in {hive}" for hive, count in result.others.items() if count)
-    parts += [text(""), text(f"keys that differ in all: {told or 'none'}", "dim")]
-    parts += [text(note, "yellow") for note in result.notes]
+    parts += [text(""), text(f"keys that differ in all: {told or 'none'}", "soft")]
+    parts += [text(note, "warning") for note in result.notes]
     return Group(*parts)
 
 
@@ -57,7 +57,7 @@ def _listed(changes: list[SettingChange], everything: bool) -> list[RenderableTy
     cells = [(change.change, change.kind, change.name, _told(change)) for change in shown]
     parts: list[RenderableType] = [indented(rows(cells))]
     left = len(changes) - len(shown)
-    parts += [indented(text(f"and {left} more; --all shows them", "dim"))] if left else []
+    parts += [indented(text(f"and {left} more; --all shows them", "soft"))] if left else []
     return parts
 
 

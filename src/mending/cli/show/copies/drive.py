@@ -16,12 +16,12 @@ def show_copy(result: CopyResult) -> RenderableType:
     cells: list[tuple[object, ...]] = [
         ("safe", f"{size(result.safe)} of {size(result.bytes)}"),
         *((_NAMES[part.what], _part(part)) for part in result.parts if part.files),
-        ("unread", text(size(result.unread), "yellow") if result.unread else "nothing"),
+        ("unread", text(size(result.unread), "warning") if result.unread else "nothing"),
     ]
     if result.health is not None:
         cells.append(("the drive says", _health(result.health)))
     if result.stopped:
-        cells.append(("stopped", text(result.stopped, "bold yellow")))
+        cells.append(("stopped", text(result.stopped, "warning")))
     parts: list[RenderableType] = [title(result.image), indented(rows(cells))]
     if result.unread_files:
         listed = [
@@ -32,7 +32,7 @@ def show_copy(result: CopyResult) -> RenderableType:
         left = len(result.unread_files) - _MOST
         parts += [text(f"and {left} more; --json has them")] if left > 0 else []
     for says in result.unseen[:_MOST]:
-        parts.append(text(f"not walked: {says}", "yellow"))
+        parts.append(text(f"not walked: {says}", "warning"))
     parts.append(text(""))
     if result.stopped or result.unread:
         parts.append(text(f"go on: mending copy {result.drive} {result.image}"))
@@ -47,9 +47,9 @@ def show_copy_check(result: CopyCheckResult) -> RenderableType:
     lost = sum(piece.bytes for piece in result.lost)
     cells: list[tuple[object, ...]] = [
         ("as it was read", size(result.checked - lost)),
-        ("not any more", text(size(lost), "bold red") if lost else "nothing"),
+        ("not any more", text(size(lost), "bad") if lost else "nothing"),
         ("known zeros", f"{size(result.without_sum)}, without having been read"),
-        ("unread", text(size(result.unread), "yellow") if result.unread else "nothing"),
+        ("unread", text(size(result.unread), "warning") if result.unread else "nothing"),
     ]
     parts: list[RenderableType] = [title(result.image), indented(rows(cells))]
     if result.lost:

@@ -22,12 +22,12 @@ def show_keep(result: KeepResult, named: str) -> RenderableType:
     if result.sums:
         cells.append(("sums only", f"{result.sums} files"))
     for says in result.left_out[:_MOST]:
-        cells.append(("left out", text(says, "yellow")))
+        cells.append(("left out", text(says, "warning")))
     if len(result.left_out) > _MOST:
         cells.append(("", f"and {len(result.left_out) - _MOST} more; --json has all of them"))
     if result.verdict != Verdict.NO_FAULT_FOUND:
         cells.append(
-            ("take care", text(f"the trace of this PC says {plain_id(result.verdict)}.", "yellow"))
+            ("take care", text(f"the trace of this PC says {plain_id(result.verdict)}.", "warning"))
         )
     return Group(
         title(named_target(result.target, named)),
