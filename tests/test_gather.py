@@ -6,15 +6,19 @@ import json
 import shutil
 import unittest
 import zipfile
+from unittest import mock
 
 import msgspec
 from benchmarks.conversations import HAND, host_in
 
+from mending.app.copies import gathering
 from mending.app.copies.gathering import gather
 from mending.app.evidence import attach, crashes_of
 from mending.app.targets import NamedTarget
 from mending.app.tracing import trace
+from mending.boot.trace import open_environment
 from mending.case import causes_of, open_case
+from mending.disk.files import Files
 from mending.knowledge import base_pack
 from mending.repair.boot import own_code
 from mending.source import open_source
@@ -100,6 +104,42 @@ class Kept(InFolder):
         traced = self.json_here("trace", bundle)
         self.assertEqual(traced["failing_phase"], "loader")
         self.assertIn("as its disk answered", traced["target"]["path"])
+
+    def test_logs_of_such_hives_and_packed_ones_are_left_out_whole(self):
+        disk = make_sample(SAMPLES["harbour-1"], self.folder)
+        data = bytearray(disk.read_bytes())
+        hives = [at for at in range(0, len(data), 512) if data[at : at + 4] == b"regf"]
+        with open_source(str(disk)) as source:
+            volumes = open_environment(source)
+            nt = next(each for each in volumes.volumes if each.filesystem == "ntfs")
+            sam = volumes.files(nt).find("/ferry/system32/config/SAM")
+            start = nt.offset + volumes.files(nt).extents(sam)[0][0]
+            other = volumes.files(nt).find("/ferry/system32/config/DEFAULT")
+            log = nt.offset + volumes.files(nt).extents(other)[0][0]
+        self.assertIn(start, hives)
+        secret = b"pursers-secret-9f"
+        data[start + 4000 : start + 4000 + len(secret)] = secret  # in its first block
+        data[start + 4200 : start + 4200 + len(secret)] = secret
+        in_log = b"pursers-log-4c"
+        data[log + 100 : log + 100 + len(in_log)] = in_log
+        disk.write_bytes(data)
+        logs = mock.patch.object(gathering, "_SECRETS", ("SAM", "DEFAULT"))  # as a log of it
+        for number, packed in enumerate((False, True)):
+            bundle = self.folder / f"{number}.zip"
+            target = NamedTarget(str(disk), host_in(self.folder))
+            plain = Files.extents
+
+            def extents(files, found, packed=packed, plain=plain):
+                hidden = packed and found.path.endswith("/SAM")
+                return None if hidden else plain(files, found)
+
+            with mock.patch.object(Files, "extents", extents), logs:
+                result = gather(target, bundle)
+            with zipfile.ZipFile(bundle) as archive:
+                held = b"".join(archive.read(name) for name in archive.namelist())
+            self.assertEqual(held.count(secret), 0 if packed else 1)
+            self.assertNotIn(in_log, held)
+            self.assertEqual("which is packed" in " ".join(result.left_out), packed)
 
 
 class Doubted(InFolder):

@@ -6,6 +6,7 @@ bundle. What accounts keep secret does not go along: hives with accounts' secret
 block alone, and what stands for a password in a file of accounts is crossed out.
 """
 
+import contextlib
 import hashlib
 import re
 import zlib
@@ -92,7 +93,7 @@ def gather(target: NamedTarget, out: Path, limit: int = LIMIT) -> GatherResult:
     if Path(path).is_dir() or moment_of(path)[1] is not None or is_bundle(Path(path)):
         raise RefusedError(
             f"{path} is no disk: only a disk or an image of one is gathered.",
-            "A folder is sent as it is.",
+            "Of a mounted system gather the disk that it is mounted from.",
         )
     if limit < _LIMIT_LEAST:
         raise RefusedError("A bundle needs at least 1 MB.")
@@ -127,7 +128,7 @@ def _written(
     limit: int,
 ) -> BundleIndex:
     environment = open_environment(source)
-    left_out = _without_secrets(environment, noted)
+    left_out = _without_secrets(environment, noted, source.path)
     name = Path(source.path).name
     documents = {
         TRACE: msgspec.json.encode(named(trace, name)),
@@ -190,7 +191,7 @@ def _masked(source: Source, at: int, length: int) -> bytes:
     return data[at - first :][:length]
 
 
-def _without_secrets(environment: BootEnvironment, noted: ByteRanges) -> list[str]:
+def _without_secrets(environment: BootEnvironment, noted: ByteRanges, path: str) -> list[str]:
     """Take hives with accounts' secrets out of what was noted; says which."""
     told = []
     for volume in environment.volumes:
@@ -200,7 +201,9 @@ def _without_secrets(environment: BootEnvironment, noted: ByteRanges) -> list[st
                 at = volume.offset + offset
                 noted.remove(at, at + length)
             if not extents and found.bytes:
-                told.append(f"volume {volume.number}: {found.path} may be in it, for it is packed")
+                for start, end in _read_alone(environment, volume, found, path):
+                    noted.remove(start, end)
+                told.append(f"volume {volume.number}: {found.path}, which is packed")
             elif extents and not found.path.upper().endswith(_SECRET_HIVES):
                 told.append(f"volume {volume.number}: {found.path}")
             elif extents:
@@ -233,6 +236,15 @@ def _extents(
         return environment.files(volume).extents(found) or []
     except FilesUnavailableError:
         return []
+
+
+def _read_alone(
+    environment: BootEnvironment, volume: Volume, found: FileFound, path: str
+) -> ByteRanges:
+    """What is read of the disk for a file whose bytes do not stand there as they read."""
+    with noting(path) as own, contextlib.suppress(FilesUnavailableError):
+        environment.files(volume).read(found, _MOST_SUMMED)
+    return own
 
 
 def _listing(environment: BootEnvironment) -> Iterator[BundledFile]:
