@@ -101,6 +101,75 @@ def dump(made, kind):
     return bytes(head) + rest + b"".join(bytes(made.pages[number]) for number in numbers)
 
 
+LOW = 0x80000000
+LOW_GUILTY = 0x8A000000
+
+
+def low_memory(longer):
+    """The same for 32 bits, with short or longer addresses of memory: pages by number."""
+    pages = {}
+
+    def entry(page, index, value, form, first=0):
+        row = pages.setdefault(page, bytearray(PAGE))
+        struct.pack_into(form, row, first + index * struct.calcsize(form), value)
+
+    large, form = (2 << 20, "<Q") if longer else (4 << 20, "<I")
+    if longer:
+        entry(1, 2, 2 * PAGE | 1, form, first=0x20)
+    top = 2 if longer else 1
+    first = 0 if longer else LOW // large
+    entry(top, first, 4 * PAGE | 3, form)
+    entry(top, first + 5, (8 * large) | 0x83, form)
+    for number in range(64):
+        entry(4, number, (16 + number) * PAGE | 3, form)
+
+    def put(address, data):
+        for at, byte in enumerate(data, address):
+            far = at - LOW - 5 * large
+            number = (8 * large + far) // PAGE if far >= 0 else 16 + (at - LOW) // PAGE
+            pages.setdefault(number, bytearray(PAGE))[at % PAGE] = byte
+
+    far, head = LOW + 5 * large, LOW + 0x100
+    drivers = (
+        ("kernel.exe", LOW + 0x400000, 0x200000),
+        ("layer.dll", LOW + 0x700000, 0x40000),
+        ("slipprint.sys", LOW_GUILTY, 0x30000),
+    )
+    places = [LOW + 0x1000, LOW + 0x1200, LOW + 0x1400]
+    put(head, struct.pack("<II", places[0], 0))
+    for number, (name, base, size) in enumerate(drivers):
+        text = name.encode("utf-16-le")
+        row = struct.pack("<I", [*places[1:], head][number]).ljust(0x18, b"\0")
+        row += struct.pack("<III", base, 0, size)
+        row = row.ljust(0x2C, b"\0") + struct.pack("<HHI", len(text), len(text), far + number * 64)
+        put(places[number], row.ljust(0x44, b"\0") + struct.pack("<I", 1_700_000_000))
+        put(far + number * 64, text)
+    for number in range(32):
+        put(LOW + 0x8000 + number * 4, struct.pack("<I", LOW_GUILTY + 0x80 if number == 9 else 7))
+    return pages
+
+
+def low_dump(pages, longer):
+    fault = (0xC0000005, LOW_GUILTY + 0x1234)
+    code = (8, 2, 0, LOW_GUILTY + 0x1234)
+    draft = DumpDraft(32, 0xD1, code, (), (), fault, LOW_GUILTY + 0x1234, kind=1)
+    head = bytearray(draft.encode())
+    struct.pack_into("<I", head, 0x10, PAGE + (0x20 if longer else 0))
+    struct.pack_into("<I", head, 0x18, LOW + 0x100)
+    head[0x5C] = longer
+    struct.pack_into("<I", head, 0x320 + 0xC4, LOW + 0x8000)
+    numbers = sorted(pages)
+    runs = []
+    for number in numbers:
+        if runs and sum(runs[-1]) == number:
+            runs[-1][1] += 1
+        else:
+            runs.append([number, 1])
+    struct.pack_into("<II", head, 0x64, len(runs), len(numbers))
+    struct.pack_into(f"<{2 * len(runs)}I", head, 0x6C, *(each for run in runs for each in run))
+    return bytes(head) + b"".join(bytes(pages[number]) for number in numbers)
+
+
 def crash_in(data):
     ((crash,),) = (read.crashes for read in READER.read("memory.dmp", MemorySource(data), 0.0))
     return crash
@@ -114,6 +183,23 @@ class Walked(unittest.TestCase):
             self.assertTrue(crash.marks[0].startswith(f"{named} dump of 64 bits"), crash.marks)
             self.assertIn("4 drivers were loaded", crash.marks)
             self.assertIn("it is on the stack (", crash.modules[0].why)
+
+    def test_whole_dumps_of_32_bits_with_short_and_with_longer_addresses(self):
+        for longer in (False, True):
+            data = low_dump(low_memory(longer), longer)
+            crash = crash_in(data)
+            self.assertEqual(crash.module, "slipprint.sys", longer)
+            self.assertTrue(crash.marks[0].startswith("full dump of 32 bits"), crash.marks)
+            self.assertIn("3 drivers were loaded", crash.marks)
+            self.assertIn("it is on the stack", crash.modules[0].why)
+            found = DumpMemory(lambda at, length, data=data: data[at : at + length], 1, 32)
+            self.assertEqual(found.translated(LOW + 0x3123), 19 * PAGE + 0x123)
+            self.assertIsNone(found.translated(LOW + 64 * PAGE))
+            self.assertIsNone(found.translated(0x1000))
+            self.assertEqual(found.modules(LOW + 0x100)[2].built, 1_700_000_000)
+            other = bytearray(data)
+            other[0x5C] = not longer  # the header's word decides how tables are read
+            self.assertEqual(crash_in(bytes(other)).modules, ())
 
     def test_what_the_dump_does_not_hold_ends_the_list(self):
         made = memory()
@@ -148,8 +234,8 @@ class Walked(unittest.TestCase):
 
     def test_damage_anywhere_is_our_own_error_or_fewer_drivers(self):
         random = Random(6)
-        for kind in (1, 6):
-            whole = dump(memory(), kind)
+        low = low_dump(low_memory(True), True)
+        for whole in (dump(memory(), 1), dump(memory(), 6), low):
             for _ in range(400):
                 hurt = bytearray(whole)
                 for _ in range(random.choice((1, 3, 40))):

@@ -166,8 +166,8 @@ def read(reader: Reader, size: int) -> Reading[Dump] | None:
     needed = _number(head.data.ljust(HEAD_BYTES, b"\0"), shape.needed, 8)
     if shape.header <= len(head) and size < needed < 1 << 48:
         problems.append(Problem("dump-cut", size, 0, f"{size} bytes", f"{needed} bytes"))
-    if dump.kind in {"full", "kernel"} and shape is WIDE:
-        dump = _with_memory(dump, head.data.ljust(HEAD_BYTES, b"\0"), reader)
+    if dump.kind in {"full", "kernel"}:
+        dump = _with_memory(dump, head.data.ljust(HEAD_BYTES, b"\0"), reader, shape)
     if dump.kind == "small" and size > shape.header:
         dump = _with_small(dump, reader, size, shape, problems)
     return Reading(dump, tuple(problems))
@@ -203,15 +203,16 @@ def _header(head: Window, shape: Shape) -> Dump:
     )
 
 
-def _with_memory(dump: Dump, head: bytes, reader: Reader) -> Dump:
+def _with_memory(dump: Dump, head: bytes, reader: Reader, shape: Shape) -> Dump:
     """The driver list and the stack, as far as the dump holds their pages."""
-    memory = DumpMemory(reader, _number(head, WIDE.kind, 4))
+    word = shape.word
+    memory = DumpMemory(reader, _number(head, shape.kind, 4), dump.bits)
     if not memory.is_read:
         return dump
-    rows = memory.modules(_number(head, WIDE.modules, 8))
-    pointer = _number(head, WIDE.context + WIDE.stack_pointer, 8)
+    rows = memory.modules(_number(head, shape.modules, word))
+    pointer = _number(head, shape.context + shape.stack_pointer, word)
     data = memory.read(pointer, _STACK_READ) if dump.instruction else b""
-    words = [_number(data, at, 8) for at in range(0, len(data) - 7, 8)]
+    words = [_number(data, at, word) for at in range(0, len(data) - word + 1, word)]
     drivers = tuple(Driver(row.name, row.base, row.bytes, row.built) for row in rows)
     return msgspec.structs.replace(dump, drivers=drivers, stack=tuple(words))
 

@@ -2,11 +2,15 @@
 addresses translated as the processor does, and the list of drivers walked.
 
 Behind the header lie either runs of pages, one behind the other, or a bitmap of all pages, with a
-bit for each that is there. An address is four indexes into tables of 512 entries and a place in the
-page; an entry may name a large page instead of a table.
+bit for each that is there. An address is some indexes into tables and a place in the page; an entry
+may name a large page instead of a table. Processors of 64 bits have four tables of 512 entries.
+Those of 32 bits have two of 1,024 short entries, or, where the header says that addresses of memory
+are longer, one of 4 and two of 512. Of these only whole dumps are read: how their kernel dumps mark
+the pages that are there is published nowhere.
 
 Sources: as of the header; Intel 64 and IA-32 Architectures Software Developer's Manual, volume 3A,
-4.5 (4-level paging); the published layout of the list of loaded modules.
+4.3 (32-bit paging), 4.4 (PAE paging), 4.5 (4-level paging); the published layout of the list of
+loaded modules.
 """
 
 from collections.abc import Callable
@@ -18,15 +22,13 @@ from mending.model import clean_text
 Reader = Callable[[int, int], bytes]
 """Bytes of the file: offset, length; fewer at its end."""
 PAGE = 4096
-_HEADER = 0x2000
-_TABLES, _RUN_COUNT, _FIRST_RUN = 0x10, 0x88, 0x98
-_RUN_BYTES, _MOST_RUNS = 16, 64
+_TABLES, _LONGER_ADDRESSES = 0x10, 0x5C
+_MOST_RUNS = 64
 _BITMAP_KINDS, _RUN_KINDS = {5, 6}, {1}
 _FIRST_PAGE, _BITS, _BITMAP = 0x20, 0x30, 0x38
 _MOST_BITMAP, _CHUNK = 64 << 20, 4096
 _PRESENT, _LARGE, _ADDRESS = 1, 1 << 7, 0x000F_FFFF_FFFF_F000
-_LEVELS = (39, 30, 21, 12)
-_ENTRY_BYTES, _BASE, _SIZE, _NAME, _STAMP = 0xA0, 0x30, 0x40, 0x58, 0x80
+_ADDRESS_BITS = (1 << 52) - 1
 _MOST_ENTRIES, _NAME_BYTES = 2048, 520
 
 
@@ -39,22 +41,79 @@ class Entry(msgspec.Struct, frozen=True):
     built: int
 
 
+class _Paging(msgspec.Struct, frozen=True, kw_only=True):
+    """How addresses are translated: for each table the lowest bit of its index and how many bits
+    that has; bytes of an entry; the levels whose entries may name a large page.
+    """
+
+    levels: tuple[tuple[int, int], ...]
+    entry: int
+    large: tuple[int, ...]
+
+
+class _Layout(msgspec.Struct, frozen=True, kw_only=True):
+    """Where the fields of one width are: in the header, and in a row of the list of drivers."""
+
+    word: int
+    header: int
+    run_count: int
+    first_run: int
+    row: int
+    base: int
+    size: int
+    name: int
+    stamp: int
+
+
+_FOUR_LEVELS = _Paging(levels=((39, 9), (30, 9), (21, 9), (12, 9)), entry=8, large=(30, 21))
+_TWO_LEVELS = _Paging(levels=((22, 10), (12, 10)), entry=4, large=(22,))
+_LONGER = _Paging(levels=((30, 2), (21, 9), (12, 9)), entry=8, large=(21,))
+_WIDE = _Layout(
+    word=8,
+    header=0x2000,
+    run_count=0x88,
+    first_run=0x98,
+    row=0xA0,
+    base=0x30,
+    size=0x40,
+    name=0x58,
+    stamp=0x80,
+)
+_NARROW = _Layout(
+    word=4,
+    header=0x1000,
+    run_count=0x64,
+    first_run=0x6C,
+    row=0x48,
+    base=0x18,
+    size=0x20,
+    name=0x2C,
+    stamp=0x44,
+)
+
+
 class DumpMemory:
     """The memory in a dump.
 
     Args:
         reader: gives bytes of the file.
         kind: number of the kind of dump, as its header has it.
+        bits: 64 or 32.
     """
 
-    def __init__(self, reader: Reader, kind: int) -> None:
+    def __init__(self, reader: Reader, kind: int, bits: int = 64) -> None:
         self._reader = reader
-        head = reader(0, _HEADER).ljust(_HEADER, b"\0")
-        self._tables = _number(head, _TABLES, 8) & _ADDRESS
-        self._runs = _runs(head) if kind in _RUN_KINDS else []
+        self._layout = _WIDE if bits == 64 else _NARROW
+        head = reader(0, self._layout.header).ljust(self._layout.header, b"\0")
+        self._paging, lowest = _FOUR_LEVELS, PAGE
+        if bits == 32:
+            longer = head[_LONGER_ADDRESSES] == 1
+            self._paging, lowest = (_LONGER, 32) if longer else (_TWO_LEVELS, PAGE)
+        self._tables = _number(head, _TABLES, self._layout.word) & _ADDRESS_BITS & -lowest
+        self._runs = _runs(head, self._layout) if kind in _RUN_KINDS else []
         self._first_page, self._bits = 0, b""
         self._before: list[int] = []
-        if kind in _BITMAP_KINDS:
+        if kind in _BITMAP_KINDS and bits == 64:
             self._read_bitmap()
 
     @property
@@ -63,10 +122,11 @@ class DumpMemory:
         return bool(self._tables) and bool(self._runs or self._bits)
 
     def _read_bitmap(self) -> None:
-        block = self._reader(_HEADER, _BITMAP)
+        start = self._layout.header
+        block = self._reader(start, _BITMAP)
         self._first_page, count = _number(block, _FIRST_PAGE, 8), _number(block, _BITS, 8)
         length = min(-(-count // 8), _MOST_BITMAP)
-        self._bits = self._reader(_HEADER + _BITMAP, length) if block[4:8] == b"DUMP" else b""
+        self._bits = self._reader(start + _BITMAP, length) if block[4:8] == b"DUMP" else b""
         total = 0
         for at in range(0, len(self._bits), _CHUNK):
             self._before.append(total)
@@ -85,7 +145,7 @@ class DumpMemory:
         before = 0
         for first, count in self._runs:
             if first <= page < first + count:
-                return _HEADER + (before + page - first) * PAGE
+                return self._layout.header + (before + page - first) * PAGE
             before += count
         return None
 
@@ -98,14 +158,15 @@ class DumpMemory:
 
     def translated(self, address: int) -> int | None:
         """The address in memory of one of the kernel's; None where nothing is there."""
-        table = self._tables
-        for shift in _LEVELS:
-            row = self.physical(table + (address >> shift & 511) * 8, 8)
-            entry = _number(row, 0, 8)
-            if len(row) < 8 or not entry & _PRESENT:
+        table, paging = self._tables, self._paging
+        for shift, width in paging.levels:
+            index = address >> shift & (1 << width) - 1
+            row = self.physical(table + index * paging.entry, paging.entry)
+            entry = _number(row, 0, paging.entry)
+            if len(row) < paging.entry or not entry & _PRESENT:
                 return None
             table = entry & _ADDRESS
-            if shift in _LEVELS[1:3] and entry & _LARGE:
+            if shift in paging.large and entry & _LARGE:
                 size = 1 << shift
                 return (table & ~(size - 1)) + (address & size - 1)
         return table + address % PAGE
@@ -128,33 +189,34 @@ class DumpMemory:
         Args:
             head: address of its head.
         """
+        layout, word = self._layout, self._layout.word
         found = list[Entry]()
-        at, seen = _number(self.read(head, 8), 0, 8), {head}
+        at, seen = _number(self.read(head, word), 0, word), {head}
         while at not in seen and at and len(found) < _MOST_ENTRIES:
             seen.add(at)
-            row = self.read(at, _ENTRY_BYTES)
-            if len(row) < _ENTRY_BYTES:
+            row = self.read(at, layout.row)
+            if len(row) < layout.row:
                 break
-            length, place = _number(row, _NAME, 2), _number(row, _NAME + 8, 8)
+            length, place = _number(row, layout.name, 2), _number(row, layout.name + word, word)
             name = self.read(place, min(length, _NAME_BYTES)).decode("utf-16-le", "replace")
             found.append(
                 Entry(
                     clean_text(name, 80) or "no name",
-                    _number(row, _BASE, 8),
-                    _number(row, _SIZE, 4),
-                    _number(row, _STAMP, 4),
+                    _number(row, layout.base, word),
+                    _number(row, layout.size, 4),
+                    _number(row, layout.stamp, 4),
                 )
             )
-            at = _number(row, 0, 8)
+            at = _number(row, 0, word)
         return tuple(found)
 
 
-def _runs(head: bytes) -> list[tuple[int, int]]:
+def _runs(head: bytes, layout: _Layout) -> list[tuple[int, int]]:
     """First page and number of pages of each run."""
-    count = _number(head, _RUN_COUNT, 4)
-    rows = range(min(count, _MOST_RUNS))
-    places = ((_FIRST_RUN + row * _RUN_BYTES) for row in rows)
-    return [(_number(head, at, 8), _number(head, at + 8, 8)) for at in places]
+    word = layout.word
+    rows = range(min(_number(head, layout.run_count, 4), _MOST_RUNS))
+    places = ((layout.first_run + row * 2 * word) for row in rows)
+    return [(_number(head, at, word), _number(head, at + word, word)) for at in places]
 
 
 def _number(data: bytes, at: int, width: int) -> int:
