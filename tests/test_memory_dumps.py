@@ -149,6 +149,20 @@ def low_memory(longer):
     return pages
 
 
+def older(head, pages, words, header):
+    """A kernel dump of the older kind: its words, one behind the other, then the bitmap."""
+    numbers = sorted(pages)
+    bits = bytearray(20_004)
+    for number in numbers:
+        bits[number // 8] |= 1 << number % 8
+    first = header + 0x40 + len(bits)
+    first += -first % PAGE
+    told = {"first": first, "bits": len(bits) * 8, "pages": len(numbers), "none": 0}
+    block = b"SDMPDUMP" + b"".join(struct.pack("<I", told[word]) for word in words)
+    block = (block + bits).ljust(first - header, b"\0")
+    return bytes(head) + block + b"".join(bytes(pages[number]) for number in numbers)
+
+
 def low_dump(pages, longer):
     fault = (0xC0000005, LOW_GUILTY + 0x1234)
     code = (8, 2, 0, LOW_GUILTY + 0x1234)
@@ -201,6 +215,24 @@ class Walked(unittest.TestCase):
             other[0x5C] = not longer  # the header's word decides how tables are read
             self.assertEqual(crash_in(bytes(other)).modules, ())
 
+    def test_older_kernel_dumps_by_what_must_hold(self):
+        orders = (("first", "bits", "pages", "none", "bits"), ("none", "pages", "first", "bits"))
+        for words in orders:
+            head = bytearray(dump(memory(), 6)[:0x2000])
+            head[0xF98] = 2
+            data = older(head, memory().pages, words, 0x2000)
+            crash = crash_in(data)
+            self.assertEqual(crash.module, "slipprint.sys", words)
+            self.assertTrue(crash.marks[0].startswith("kernel dump of 64 bits"), crash.marks)
+            head = bytearray(low_dump(low_memory(True), True)[:0x1000])
+            head[0xF88] = 2
+            low = older(head, low_memory(True), words, 0x1000)
+            self.assertEqual(crash_in(low).module, "slipprint.sys", words)
+            self.assertEqual(crash_in(low + bytes(PAGE)).modules, ())  # one page too many
+            hurt = bytearray(data)
+            hurt[0x2000 + 0x400] ^= 1  # one bit more than there are pages
+            self.assertEqual(crash_in(bytes(hurt)).modules, ())
+
     def test_what_the_dump_does_not_hold_ends_the_list(self):
         made = memory()
         del made.pages[512]  # the names
@@ -235,8 +267,11 @@ class Walked(unittest.TestCase):
     def test_damage_anywhere_is_our_own_error_or_fewer_drivers(self):
         random = Random(6)
         low = low_dump(low_memory(True), True)
-        for whole in (dump(memory(), 1), dump(memory(), 6), low):
-            for _ in range(400):
+        head = bytearray(dump(memory(), 6)[:0x2000])
+        head[0xF98] = 2
+        old = older(head, memory().pages, ("first", "bits", "pages"), 0x2000)
+        for whole in (dump(memory(), 1), dump(memory(), 6), low, old):
+            for _ in range(300):
                 hurt = bytearray(whole)
                 for _ in range(random.choice((1, 3, 40))):
                     place = random.choice((random.randrange(0x400), random.randrange(len(hurt))))

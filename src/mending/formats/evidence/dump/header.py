@@ -167,7 +167,7 @@ def read(reader: Reader, size: int) -> Reading[Dump] | None:
     if shape.header <= len(head) and size < needed < 1 << 48:
         problems.append(Problem("dump-cut", size, 0, f"{size} bytes", f"{needed} bytes"))
     if dump.kind in {"full", "kernel"}:
-        dump = _with_memory(dump, head.data.ljust(HEAD_BYTES, b"\0"), reader, shape)
+        dump = _with_memory(dump, head.data.ljust(HEAD_BYTES, b"\0"), reader, size, shape)
     if dump.kind == "small" and size > shape.header:
         dump = _with_small(dump, reader, size, shape, problems)
     return Reading(dump, tuple(problems))
@@ -203,10 +203,10 @@ def _header(head: Window, shape: Shape) -> Dump:
     )
 
 
-def _with_memory(dump: Dump, head: bytes, reader: Reader, shape: Shape) -> Dump:
+def _with_memory(dump: Dump, head: bytes, reader: Reader, size: int, shape: Shape) -> Dump:
     """The driver list and the stack, as far as the dump holds their pages."""
     word = shape.word
-    memory = DumpMemory(reader, _number(head, shape.kind, 4), dump.bits)
+    memory = DumpMemory(reader, _number(head, shape.kind, 4), dump.bits, size)
     if not memory.is_read:
         return dump
     rows = memory.modules(_number(head, shape.modules, word))

@@ -5,15 +5,20 @@ Behind the header lie either runs of pages, one behind the other, or a bitmap of
 bit for each that is there. An address is some indexes into tables and a place in the page; an entry
 may name a large page instead of a table. Processors of 64 bits have four tables of 512 entries.
 Those of 32 bits have two of 1,024 short entries, or, where the header says that addresses of memory
-are longer, one of 4 and two of 512. Of these only whole dumps are read: how their kernel dumps mark
-the pages that are there is published nowhere.
+are longer, one of 4 and two of 512.
+
+Where the words before the bitmap of an older kernel dump, or of one of 32 bits, stand is published
+nowhere. They are found by what must hold: the pages reach from where they begin to the end of the
+file, and the bitmap, before them, has as many bits set as there are pages. What does not fit so is
+not read.
 
 Sources: as of the header; Intel 64 and IA-32 Architectures Software Developer's Manual, volume 3A,
 4.3 (32-bit paging), 4.4 (PAE paging), 4.5 (4-level paging); the published layout of the list of
 loaded modules.
 """
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from itertools import product
 
 import msgspec
 
@@ -24,9 +29,13 @@ Reader = Callable[[int, int], bytes]
 PAGE = 4096
 _TABLES, _LONGER_ADDRESSES = 0x10, 0x5C
 _MOST_RUNS = 64
-_BITMAP_KINDS, _RUN_KINDS = {5, 6}, {1}
+_BITMAP_KINDS, _OLDER_KINDS, _RUN_KINDS = {5, 6}, {2}, {1}
+_WORDS = range(8, 0x60, 4)
+"""Where words that describe a bitmap are looked for, behind the marks of its block; it begins
+behind some of them."""
 _FIRST_PAGE, _BITS, _BITMAP = 0x20, 0x30, 0x38
 _MOST_BITMAP, _CHUNK = 64 << 20, 4096
+_MOST_SEARCHED, _MOST_TRIES = 4 << 20, 128
 _PRESENT, _LARGE, _ADDRESS = 1, 1 << 7, 0x000F_FFFF_FFFF_F000
 _ADDRESS_BITS = (1 << 52) - 1
 _MOST_ENTRIES, _NAME_BYTES = 2048, 520
@@ -99,9 +108,10 @@ class DumpMemory:
         reader: gives bytes of the file.
         kind: number of the kind of dump, as its header has it.
         bits: 64 or 32.
+        size: of the file, in bytes; older kinds of kernel dumps are not read without.
     """
 
-    def __init__(self, reader: Reader, kind: int, bits: int = 64) -> None:
+    def __init__(self, reader: Reader, kind: int, bits: int = 64, size: int = 0) -> None:
         self._reader = reader
         self._layout = _WIDE if bits == 64 else _NARROW
         head = reader(0, self._layout.header).ljust(self._layout.header, b"\0")
@@ -115,6 +125,8 @@ class DumpMemory:
         self._before: list[int] = []
         if kind in _BITMAP_KINDS and bits == 64:
             self._read_bitmap()
+        elif kind in _BITMAP_KINDS | _OLDER_KINDS:
+            self._find_bitmap(size)
 
     @property
     def is_read(self) -> bool:
@@ -127,6 +139,24 @@ class DumpMemory:
         self._first_page, count = _number(block, _FIRST_PAGE, 8), _number(block, _BITS, 8)
         length = min(-(-count // 8), _MOST_BITMAP)
         self._bits = self._reader(start + _BITMAP, length) if block[4:8] == b"DUMP" else b""
+        self._count()
+
+    def _find_bitmap(self, size: int) -> None:
+        start = self._layout.header
+        block = self._reader(start, _WORDS.stop)
+        if block[4:8] != b"DUMP":
+            return
+        words = sorted({_number(block, at, 4) for at in _WORDS})
+        for first, pages in product(words, words):
+            if start < first < size and pages and first + pages * PAGE == size:
+                space = self._reader(start, min(first - start, _MOST_SEARCHED))
+                bits = _with_so_many(space, pages, words)
+                if bits:
+                    self._first_page, self._bits = first, bits
+                    self._count()
+                    return
+
+    def _count(self) -> None:
         total = 0
         for at in range(0, len(self._bits), _CHUNK):
             self._before.append(total)
@@ -209,6 +239,21 @@ class DumpMemory:
             )
             at = _number(row, 0, word)
         return tuple(found)
+
+
+def _with_so_many(space: bytes, pages: int, words: Sequence[int]) -> bytes:
+    """The bitmap in a block that has a bit set for each page; empty where there is none.
+
+    Args:
+        words: one of them counts its bits.
+    """
+    lengths = {-(-count // 8) for count in words if count >= pages}
+    fitting = [(at, length) for at in _WORDS for length in lengths if at + length <= len(space)]
+    for at, length in fitting[:_MOST_TRIES]:
+        bits = space[at : at + length]
+        if int.from_bytes(bits, "little").bit_count() == pages:
+            return bits
+    return b""
 
 
 def _runs(head: bytes, layout: _Layout) -> list[tuple[int, int]]:
