@@ -134,6 +134,23 @@ class Documents(Workshop, Trees):
             next(row["done"] for row in self.demo["rows"] if row["name"] == "purser-2"), "gpt-copy"
         )
 
+    def test_a_sound_disk_behind_a_controller_of_another_mode_is_explained_and_mended(self):
+        case = self.case("fog-station")
+        row = next(row for row in self.demo["rows"] if row["name"] == "fog-station")
+        self.assertEqual(
+            (row["before"], row["done"], row["after"]),
+            ("no fault found", "driver-start", "no fault found"),
+        )
+        self.assertEqual(self.json_here("causes", case)["causes"][0]["id"], "setup-forgotten")
+        self.assertIn("quaymode", str(self.json_here("trace", case)))
+        self.run_here("undo", case)
+        steps = [
+            step["id"]
+            for visit in self.json_here("plan", case, "--all")["visits"]
+            for step in visit["steps"]
+        ]
+        self.assertLess(steps.index("restore-setup"), steps.index("start-storage-driver"))
+
     def test_check_makes_the_exit_status_speak(self):
         self.run_here("trace", self.case("gangway-1"), "--check")
         self.run_here("trace", self.case("quay-desk-1"), "--check", expect=1)

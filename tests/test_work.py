@@ -39,6 +39,7 @@ HIDDEN = {
     "tide-table": {"system-files-damaged", "boot-driver-bad"},
     "lamp-room": {"settings-hive-damaged"},
     "crew-desk": {"setting-changed", "malware"},
+    "fog-station": {"setup-forgotten"},
 }
 """What was done to the disk, as the pack names it; where that fits two causes, both are right."""
 SHORT = 1

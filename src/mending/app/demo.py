@@ -30,6 +30,11 @@ from mending.repair.run import MendResult, wanted
 from mending.source import make_folder, read_folder
 from mending.workshop import Sample, leave_records, make_sample, samples
 
+_CHOSEN = {"fog-station": RepairId.DRIVER_START}
+"""By sample PC the repair that a technician decides on: its disk is as it should be, and what was
+changed stands nowhere on it.
+"""
+
 
 class DemoRow(msgspec.Struct, frozen=True, kw_only=True):
     """One sample PC: what was found, what was done, what is found now."""
@@ -97,7 +102,7 @@ def _play(sample: Sample, top: Path, pack: Pack, host: Host) -> Played:
     mended: list[MendResult] = []
     by_hand = ""
     if image is not None:
-        done, mended = _mend(folder, host)
+        done, mended = _mend(folder, host, _CHOSEN.get(sample.name))
     else:
         by_hand = _by_hand(case, pack, plan, host)
         done = f"{by_hand}, by hand" if by_hand else ""
@@ -120,15 +125,19 @@ def _play(sample: Sample, top: Path, pack: Pack, host: Host) -> Played:
     )
 
 
-def _mend(folder: str, host: Host) -> tuple[str, list[MendResult]]:
+def _mend(folder: str, host: Host, chosen: RepairId | None = None) -> tuple[str, list[MendResult]]:
     """Every repair that the findings call for, as long as some do; where an extra is missing, the
     rest works without it.
+
+    Args:
+        chosen: the repair that a technician decides on, for no finding calls for it.
     """
     target = NamedTarget(folder, host)
     done, results, seen = list[str](), list[MendResult](), set[RepairId]()
     while True:
         trace = target.case.state.trace if target.case else None
-        left = [repair for repair in (wanted(trace) if trace else ()) if repair not in seen]
+        called_for = [*(wanted(trace) if trace else ()), *([chosen] if chosen else ())]
+        left = [repair for repair in called_for if repair not in seen]
         if not left:
             return ", ".join(done), results
         repair = left[0]

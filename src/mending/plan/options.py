@@ -5,12 +5,16 @@ from collections.abc import Mapping
 import msgspec
 
 from mending.knowledge import Pack, Step
-from mending.model import Place, Risk
+from mending.model import FINDINGS, Place, Risk
 from mending.plan.needs import Needs, Situation, rank_of
 
 BACKUP = "backup"
 """The fact whether there is a copy of the personal files."""
 _TRACE_STEP = "trace-disk"
+_BY_FINDINGS = frozenset(repair for row in FINDINGS.values() for repair in row.repairs)
+"""Repairs that some finding calls for. The others are chosen by whoever knows what happened to the
+PC, such as a controller whose mode was changed, which no disk tells of.
+"""
 
 
 class VisitCost(msgspec.Struct, frozen=True):
@@ -170,7 +174,7 @@ def _blocked(step: Step, needs: Needs) -> str:
         return "It could not be run."
     if step.repair is not None and not situation.on_bench:
         return "It needs the disk or its image in the case: mending add CASE IMAGE."
-    if step.repair is not None and step.repair not in situation.repairs:
+    if step.repair in _BY_FINDINGS - situation.repairs:
         return "No finding on the disk calls for it."
     if step.id == _TRACE_STEP and situation.traced:
         return "The disk has been traced."

@@ -218,6 +218,13 @@ def _nt_samples(boot_code: bytes) -> tuple[Sample, ...]:
             _STATUS | {"recent-change": "partitions"},
         ),
         Sample(
+            "fog-station",
+            "Stops with a code, since the empty battery on its board was changed.",
+            bios(),
+            _BIOS,
+            _STOPS | {"recent-change": "setup", "code-about": "boot-volume"},
+        ),
+        Sample(
             "pilot-house",
             "Stops with a code, since the backup program was taken off.",
             bios("filter-left-behind"),
