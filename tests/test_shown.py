@@ -3,6 +3,7 @@ keyboard.
 """
 
 import os
+import re
 import tempfile
 import unittest
 from pathlib import Path
@@ -214,7 +215,8 @@ class Keyboard(Shop):
         for more, coloured in (({}, True), ({"NO_COLOR": "1"}, False)):
             child = self.talk("trace", self.image("quay-desk-2"), **more)
             child.expect(pexpect.EOF)
-            self.assertEqual("\x1b[1;31m" in child.before or "\x1b[31m" in child.before, coloured)
+            found = re.search("\x1b\\[1;(31|38;5;[0-9]+)m", child.before)
+            self.assertEqual(found is not None, coloured)
 
 
 class Grub(InFolder):
