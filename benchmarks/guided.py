@@ -42,15 +42,21 @@ FOUND, KEPT, REAL = (PROJECT / "build/corpus" / name for name in ("found", "kept
 CORPUS = Path(__file__).with_name("corpus.zip")
 PIECE, KEY, MOST = 4096, 2, 6
 """Bytes of a seed behind its head, of the name of a reader before it; pieces of one kind."""
-MOST_OF_FILE, LEAST_TEXT, VOLUME = 1 << 18, 24, 48 << 20
+MOST_OF_FILE, LEAST_TEXT = 1 << 18, 24
 MAKERS = (
-    ("mkfs.ext4", "-q", "-F"),
-    ("mkfs.ext2", "-q", "-F", "-b", "1024"),
-    ("mkfs.fat", "-F", "16"),
-    ("mkfs.fat", "-F", "32", "-s", "1"),
-    ("mkfs.exfat", "-q"),
-    ("mkfs.ntfs", "-q", "-F"),
+    (48, ("mkfs.ext4", "-q", "-F")),
+    (48, ("mkfs.ext2", "-q", "-F", "-b", "1024")),
+    (48, ("mkfs.fat", "-F", "16")),
+    (48, ("mkfs.fat", "-F", "32", "-s", "1")),
+    (48, ("mkfs.exfat", "-q")),
+    (48, ("mkfs.ntfs", "-q", "-F")),
+    (120, ("mkfs.btrfs", "-q")),
+    (320, ("mkfs.xfs", "-q")),
+    (48, ("cryptsetup", "-q", "luksFormat", "--type", "luks1", "--pbkdf-force-iterations", "1000")),
+    (48, ("cryptsetup", "-q", "luksFormat", "--type", "luks2", "--pbkdf", "pbkdf2")),
 )
+"""MiB of a volume, and the real program that makes it."""
+PASSWORD = b"quayside"
 PLAIN = b"\0" * 16
 """The head of the plainest call."""
 LARGEST, MOST_REAL = 72_000, 2
@@ -292,6 +298,7 @@ def _samples() -> tuple[list[bytes], list[bytes]]:
     from benchmarks.fuzz_files import samples  # noqa: PLC0415 - behind the instrumentation
     from mending.repair.boot import own_code  # noqa: PLC0415
     from mending.workshop import bios_disk, linux_disk, uefi_disk  # noqa: PLC0415
+    from mending.workshop.nt import nt_bios_disk, nt_uefi_disk  # noqa: PLC0415
 
     disks = []
     with tempfile.TemporaryDirectory() as name:
@@ -299,14 +306,16 @@ def _samples() -> tuple[list[bytes], list[bytes]]:
         files = [sample.sound[:MOST_OF_FILE] for sample in samples(folder / "files")]
         logs = sorted((folder / "files/demo").glob("*/evidence/*"))
         files += [path.read_bytes()[:MOST_OF_FILE] for path in logs]
-        for draft in (bios_disk(own_code()), uefi_disk(), linux_disk()):
+        drafts = (bios_disk(own_code()), uefi_disk(), linux_disk())
+        for draft in (*drafts, nt_bios_disk(own_code()), nt_uefi_disk()):
             draft.save(folder / "disk")
             disks.append((folder / "disk").read_bytes())
-        for make in MAKERS:
+        for mebibytes, make in MAKERS:
             (folder / "disk").unlink(missing_ok=True)
             with (folder / "disk").open("wb") as empty:
-                empty.truncate(VOLUME)
-            made = subprocess.run([*make, str(folder / "disk")], capture_output=True, check=False)
+                empty.truncate(mebibytes << 20)
+            words = [*make, str(folder / "disk")]
+            made = subprocess.run(words, input=PASSWORD, capture_output=True, check=False)
             if made.returncode:
                 print(f"guided: no seeds of {make[0]}")
             else:

@@ -1,5 +1,11 @@
 """A case on the medium: `case.json`, `record.jsonl`, `evidence/`, `undo/`. Format:
 `docs/formats.md`.
+
+The record only grows: events that happened together are one line with a sum, written and flushed
+under a lock, so that after a crash all of them are there or none. The last line may be torn by a
+power cut; it is passed over and that is said, and any other line that does not fit its sum is an
+error, for then somebody else changed the file. A case may come from anywhere: names in it are plain
+and nothing in it may be a link.
 """
 
 from collections.abc import Sequence

@@ -1,4 +1,10 @@
-"""The state of a case: its events, folded."""
+"""The state of a case: its events, folded.
+
+Nothing but events is ever stored. The state is what a function of them gives, event by event from
+the first on, and it is worked out anew at every reading; so a state cannot disagree with its
+record, an older program's record gets what a newer one understands of it, and an undo is an event
+like any other. What was taken back is left out before folding, as if it had never been said.
+"""
 
 from collections.abc import Mapping, Sequence
 

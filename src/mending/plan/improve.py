@@ -1,5 +1,11 @@
-"""A plan made better by moving one thing at a time, where there are too many steps for all
-orders.
+"""A plan made better by moving one thing at a time, where there are too many steps for all orders.
+
+Local search: of all plans that differ by one move the cheapest is taken, until no move helps. Each
+move is cheap to judge, because the objective falls apart at any point of the order: what the visits
+before it cost, what is left of each cause there, and what the visits behind it cost for each unit
+of what is left (`_Line` keeps all three). A visit put in at a point needs these three alone, and
+not the whole order again. It may end in a plan that only two moves at once would better; how far
+from the best that is at most, `lower_bound` says.
 """
 
 from collections.abc import Iterator

@@ -1,4 +1,11 @@
-"""What an order of steps costs, as numbers: the objective of `docs/planning.md`."""
+"""What an order of steps costs, as numbers: the objective of `docs/planning.md`.
+
+A cause is a column: the chance that it is there. A step multiplies each column by the chance that
+it leaves the cause unmended and unnamed. The expected minutes of a plan are then, visit by visit,
+the minutes of the visit times all that is left in front of it, what causes cost that a report names
+on the way, and the price of handing over what is left at the end. Causes that are there together
+are columns of their own, by inclusion and exclusion, so that the same products serve for them.
+"""
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass

@@ -1,4 +1,11 @@
-"""How likely one piece of evidence is under each cause. One function a kind of evidence."""
+"""How likely one piece of evidence is under each cause. One function a kind of evidence.
+
+Everything that is known (an answer, a finding, a clue in crash records, what a step reported, a
+test start) becomes the same thing: a sentence, and P(it | cause) for every cause. Bayes' rule
+multiplies these, which takes them as independent given the cause. Where they are not, they belong
+to one group, and each of its members counts less (`shared`), or five ways of saying that the screen
+is black would settle a case.
+"""
 
 import math
 from collections.abc import Iterable, Mapping

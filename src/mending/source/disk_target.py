@@ -1,4 +1,11 @@
-"""What all disks share as targets of changes, whatever their bytes come from."""
+"""What all disks share as targets of changes, whatever their bytes come from.
+
+A repair is a list of patches, and the same four operations serve to look at what is there, to write
+it, to show the disk as it would be, and to recognise it later. The last rests on places that are
+not zero, spread over what the disk holds: identifiers may be copied with a disk, contents seldom
+agree. The overlay answers reads from the patches first and from the disk below them otherwise, so
+that everything that reads a disk can judge a repair before it is written.
+"""
 
 from collections.abc import Iterator, Sequence
 from itertools import islice

@@ -1,4 +1,12 @@
-"""The checks behind a loaded kernel: the root volume and its init."""
+"""The checks behind a loaded kernel: the root volume and its init.
+
+The command line names the root in one of many ways, and who has to understand it differs: the
+kernel alone knows partition identifiers and device names, labels and file-system identifiers need
+an initramfs. Each way is looked up as its reader would, on this disk. A name that nothing bears is
+a fault only where everything was read in which it could be: behind a lock or in a group of volumes
+with a missing disk it stays open. Then comes what mounting would ask (the length of the file
+system, the subvolume), and the program that the kernel starts first.
+"""
 
 import re
 
@@ -13,16 +21,12 @@ from mending.boot.chain import (
     failed,
     finding,
     not_checked,
-    not_followed,
     passed,
 )
 from mending.boot.linux.command_line import command_line_findings, unlocked_names
+from mending.boot.linux.first_program import InitCheck
 from mending.boot.linux.mounts import VolumeName, option, parse_name
-from mending.boot.linux.programs import FIRST_PROGRAMS, UnfitReason, find_unfitness
-from mending.boot.linux.system import SystemChecks
-from mending.disk.files import FileFound
 from mending.disk.layout import find_unlisted_volumes
-from mending.disk.system import PACKAGE_STATUS
 from mending.disk.volume import DEFAULT_TOP, Volume
 from mending.formats.filesystem import ext
 from mending.model import (
@@ -33,21 +37,11 @@ from mending.model import (
     RepairId,
     Severity,
     Where,
-    hex_preview,
 )
 
 _NUMBER = re.compile(r"(?:[a-z]|p)(\d{1,3})$")
 """The partition's number at the end of a plain device name."""
 _TOP_SUBVOLUME = "5"
-_INITS = ("sbin/init", "etc/init", "bin/init", "bin/sh")
-"""What the kernel tries, in this order (init/main.c)."""
-
-
-_UNFIT_INIT = {
-    UnfitReason.NOT_EXECUTABLE: FindingId.INIT_NOT_EXECUTABLE,
-    UnfitReason.LOADER_MISSING: FindingId.INIT_LOADER_MISSING,
-    UnfitReason.DAMAGED: FindingId.INIT_DAMAGED,
-}
 
 
 class RootChecks:
@@ -261,70 +255,8 @@ class RootChecks:
         return None
 
     def _init(self, volume: Volume) -> Link:
-        checks = _InitCheck(self._environment, volume, self._command_line, self._version)
+        checks = InitCheck(self._environment, volume, self._command_line, self._version)
         return checks.init
 
     def _not_checked(self, says: str) -> CheckResult:
         return not_checked(finding(FindingId.ROOT_NOT_CHECKED, Severity.NOTE, says, self._where))
-
-
-class _InitCheck:
-    """The check of the program that the kernel starts first."""
-
-    def __init__(
-        self, environment: BootEnvironment, volume: Volume, command_line: str, version: str
-    ) -> None:
-        self._environment, self._volume = environment, volume
-        self._command_line, self._version = command_line, version
-
-    @not_followed(FindingId.ROOT_NOT_CHECKED, "Whether an init is there")
-    def init(self) -> CheckResult:
-        """Is there an init that can be run?"""
-        wanted = option(self._command_line, "init")
-        names = (wanted,) if wanted else _INITS
-        found = next(filter(None, map(self._find, names)), None)
-        fault = self._judge(found, names)
-        if fault is not None:
-            if self._environment.programs_apart(self._volume):
-                says = (
-                    "Programs lie on a volume of their own, mounted at /usr, which is not followed."
-                )
-                return not_checked(finding(FindingId.ROOT_NOT_CHECKED, Severity.NOTE, says))
-            return failed(fault)
-        program = found.path if found else names[0]
-        checks = SystemChecks(
-            self._environment,
-            self._volume,
-            program,
-            self._version,
-            self._command_line,
-        )
-        says = f"{program} is there and can be run."
-        return passed(Phase.KERNEL, says, Where(path=program), checks.modules)
-
-    def _find(self, path: str) -> FileFound | None:
-        return self._environment.find(self._volume, path)
-
-    def _judge(self, found: FileFound | None, names: tuple[str, ...]) -> Finding | None:
-        volume = self._volume
-        last_resort = len(names) > 1 and found is not None and self._find(names[-1]) == found
-        if found is None or last_resort:
-            tried = ", ".join("/" + name.lstrip("/") for name in names[: max(len(names) - 1, 1)])
-            prompt = "; the kernel falls back on a bare shell" if last_resort else ""
-            says = f"No init is on the root volume {volume.number}: {tried}{prompt}."
-            where = Where(offset=volume.offset, path="/")
-            missing = FindingId.INIT_MISSING
-            return finding(missing, Severity.FATAL, says, where, self._restore())
-        unfit = find_unfitness(self._environment, volume, found)
-        if unfit is None:
-            return None
-        head = self._environment.read(volume, found.path, 16)
-        where = Where(path=found.path, length=found.bytes, hex=hex_preview(head))
-        says = f"{found.path} {unfit.says}."
-        kind = _UNFIT_INIT[unfit.reason]
-        return finding(kind, Severity.FATAL, says, where, self._restore())
-
-    def _restore(self) -> tuple[RepairId, ...]:
-        """Where the system keeps the sums of its packages, or its first program is there."""
-        kept = any(self._find(path) is not None for path in (PACKAGE_STATUS, *FIRST_PROGRAMS))
-        return (RepairId.FILE_RESTORE,) if kept else ()

@@ -1,4 +1,11 @@
-"""The checks of a Linux start: kernel, initramfs, root, its init and its fstab."""
+"""The checks of a Linux start: kernel, initramfs, root, its init and its fstab.
+
+A boot manager ends in the same three things, however it is set up: a kernel, images for its first
+root, a command line (`LinuxStart`). From there all managers share these checks, in the order in
+which the PC comes by them. A file counts as there only if its head, its length and, where it has
+one, its trailer fit; whether an initramfs is for this kernel is told by the modules inside it,
+since its name proves nothing.
+"""
 
 import msgspec
 

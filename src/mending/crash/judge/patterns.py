@@ -1,5 +1,10 @@
 """What crashes have in common: loops of starts, codes, warmth, sleep. Each as a number, with what
 it suggests.
+
+Each pattern compares what was seen with what would be expected if failures knew nothing of it:
+failures late in a run with the share of running time that lies so late, failures after waking with
+the share that lies there, codes with how often two of them would agree by chance. So a PC that
+always runs long is not called warm, and few crashes give no pattern at all.
 """
 
 import statistics

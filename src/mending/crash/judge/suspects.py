@@ -1,4 +1,12 @@
-"""Changes, and things plugged in, set against the failures: which one did they begin with?"""
+"""Changes, and things plugged in, set against the failures: which one did they begin with?
+
+For each change the failures are taken as two Poisson processes in running time, one before it and
+one behind it, against a single one for all the time. The gain in log-likelihood says how well the
+failing begins with that change, an exact test how easily chance would do it (corrected for the
+number of changes, Holm 1979), and `near` how easily some change would lie so close before the
+beginning. What crashes name, and what a package brings, is added to the gain. Only a change for
+which times or names speak clearly is blamed; the others are shown with their numbers.
+"""
 
 import math
 from collections.abc import Callable, Iterator, Sequence

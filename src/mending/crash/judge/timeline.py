@@ -1,4 +1,13 @@
-"""From events to runs: when the PC was started, how long it ran awake, and how each run ended."""
+"""From events to runs: when the PC was started, how long it ran awake, and how each run ended.
+
+Logs of one PC have several authors, and each tells a part: one that the system came up, one that
+the run before did not end properly, a dump that the kernel stopped. Events are taken in the order
+of time by a small machine that holds one run open. A start closes it; what is said of its end
+counts by weight (a crash tells more than an unclean stop, that more than a clean end that was
+begun), also where it is said only after the next start; a sign of life long after an end takes the
+end back. Running time leaves sleep out: it is the clock by which failures are compared, for a PC
+that is off cannot fail.
+"""
 
 import bisect
 import math

@@ -1,4 +1,12 @@
-"""A Btrfs volume as trees of items, by logical addresses."""
+"""A Btrfs volume as trees of items, by logical addresses.
+
+Nothing in Btrfs names a place on the disk: all addresses are logical, and chunks map stretches of
+them to the disk. The map itself is a tree that is found by logical addresses. What breaks that
+circle are the few chunks that stand in the superblock: with them the tree of chunks is read, with
+that everything else. A tree is walked from the root by keys, and of every node only the children
+are followed whose keys can lie in the range that is asked for; levels and nodes are counted, so
+that a tree made to go in circles ends.
+"""
 
 from bisect import bisect_right
 from collections.abc import Iterator

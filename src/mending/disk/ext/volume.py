@@ -1,4 +1,12 @@
-"""An ext volume as blocks and inodes by number."""
+"""An ext volume as blocks and inodes by number.
+
+The volume is cut into groups of blocks. Each group has a descriptor, which says where its table of
+inodes begins; an inode's number, less one, divided by the inodes of a group gives group and row.
+Where descriptors stand depends on how the volume was made, so that is asked of the superblock and
+never assumed. Inodes are read a chunk of their table at a time, for neighbours are mostly wanted
+next; where a sector of a chunk cannot be read, the one row is tried alone, since it may lie beside
+the damage.
+"""
 
 from mending.formats.filesystem import ext, ext_inodes
 from mending.formats.filesystem.ext_inodes import Inode

@@ -1,5 +1,12 @@
 """The two FATs of a volume: do they agree, and if not, with which of them do folders and files hang
 together?
+
+Drivers write both and read the first, so a difference means that something went wrong in between,
+and nothing in the tables says where. What tells is the use of them: every folder is walked by each
+table, and counted is what cannot be (chains that run into free clusters, into each other, in
+circles, or are shorter than the file) and what is in use and belongs to nothing. The table with
+which everything hangs together is the right one; where both fit alike, or neither does, it is said
+that it cannot be told.
 """
 
 from collections.abc import Iterator, Sequence

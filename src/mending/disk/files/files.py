@@ -1,5 +1,11 @@
 """Files and folders inside one volume, whatever reads them: paths, links, and what is wrong with
 either as our own errors.
+
+File systems differ below (`FileReader`) and are alike above. Here a path is followed name by name,
+by the rules of the file system for upper and lower case; links are followed inside the volume, so
+many and no more, and where one leads elsewhere that is an answer, not an error. Above all it keeps
+three things apart that look alike to a caller: a file that is not there, one that cannot be read,
+and a folder in which damage may hide names. Only the first may ever be called missing.
 """
 
 from collections.abc import Callable

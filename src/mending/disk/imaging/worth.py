@@ -1,4 +1,11 @@
-"""What a drive holds, and what each part of it is worth to its owner."""
+"""What a drive holds, and what each part of it is worth to its owner.
+
+A dying drive may not last until its end, so it is read in the order of worth and not of sectors.
+What starts the PC comes first and then what the file systems need, for without these nothing has a
+name, and walking them reads them; then the files that were asked for, or those of persons, then all
+others, then what a map calls in use and nobody owns. What a map calls free comes last. Worth is a
+power of two, so that it can be weighed against how hard a stretch is to read.
+"""
 
 from collections.abc import Iterator
 from enum import IntEnum

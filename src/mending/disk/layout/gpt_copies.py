@@ -1,4 +1,11 @@
-"""Both copies of a GUID partition table, and which of them is to be believed."""
+"""Both copies of a GUID partition table, and which of them is to be believed.
+
+One copy is at the start of the disk, one at its end, each a header with the sums of itself and of
+its entries. Firmware takes the first whose sums hold, so a fault in one copy alone stops nothing,
+but is worth telling. The second is looked for where the first one says, and in the last sector: a
+disk that was copied to a larger one has it in neither. Where both are sound and differ, an old tool
+changed one of them; then the first counts, as it does for firmware, and that they differ is said.
+"""
 
 import msgspec
 

@@ -1,5 +1,11 @@
 """The file table of an NTFS volume: records by number, each with the pieces that other records
 hold of it.
+
+The table is a file, and its first record describes itself: where the table lies is read from that
+record, by the place that the boot sector names, or from its copy in the mirror where it is damaged.
+A file with more attributes than its record has room for keeps a list of the records that hold the
+rest. That holds for the table, too, whose later runs may stand in records that its earlier runs
+lead to; so it is opened in rounds, each with what the one before made readable.
 """
 
 from collections.abc import Iterable

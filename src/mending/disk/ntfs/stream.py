@@ -1,4 +1,11 @@
-"""The bytes of one value on an NTFS volume, from wherever its runs of clusters lie."""
+"""The bytes of one value on an NTFS volume, from wherever its runs of clusters lie.
+
+A short value stands in the file's record itself. A longer one is a list of runs (first cluster and
+count, none for a hole), perhaps in several pieces that have to join without a gap. Behind the
+length up to which it was ever written it reads as zeros, whatever lies there. A packed value is cut
+into units of usually 16 clusters: a unit with as many clusters as it has is stored as it is, one
+with fewer is packed into these, one with none is zeros.
+"""
 
 from bisect import bisect_right
 from collections.abc import Sequence

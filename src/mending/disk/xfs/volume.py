@@ -1,4 +1,11 @@
-"""An XFS volume as blocks, inodes by number, and where the blocks of a file lie."""
+"""An XFS volume as blocks, inodes by number, and where the blocks of a file lie.
+
+Numbers are no plain indexes: the upper bits of a block's number are its group, the lower ones the
+block inside it; an inode's number has the row inside its block below these. So a place follows from
+the number alone, without a table of inodes, and a number whose group or block cannot be is damage.
+The places of a file's blocks are a list in its inode or, where that is too long, a tree whose root
+is in the inode; both give runs in the order of the file, and what lies in no run is a hole.
+"""
 
 from collections.abc import Iterator
 

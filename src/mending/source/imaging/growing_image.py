@@ -1,4 +1,11 @@
-"""The image that a drive is copied into: sparse, with its reading record beside it."""
+"""The image that a drive is copied into: sparse, with its reading record beside it.
+
+The order of writes is what makes a copy that was cut off safe to go on with. Bytes go into the
+image and a row about them, with their sum, into the record; now and then the image is flushed, and
+only then a row says so. After a power cut the rows behind the last such row count for nothing, so
+the record may know less than the image holds, never more, and what was never read is not taken for
+zeros. Where zeros were read the image keeps a hole.
+"""
 
 import contextlib
 import errno
