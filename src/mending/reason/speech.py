@@ -21,7 +21,7 @@ from mending.model import load_rapidfuzz
 NOT, JOINT = "not", ","
 """What every word of denial becomes; where the reach of a denial ends inside a clause."""
 _WORD = re.compile(r"[a-z0-9]+")
-_MARKS = re.compile(r"[.;:!?()\"\n]+| - |\u2013|\u2014")
+_MARKS = re.compile(r"[.;:!?]+(?=\s|$)|[()\"\n]+| - |\u2013|\u2014")
 _CONTRACTED = (
     (re.compile(r"\b(?:wo|sha)n['\u2019]?t\b"), "not"),
     (re.compile(r"\bca(?:nno|n['\u2019]?)t\b"), "not"),
