@@ -11,6 +11,7 @@ from pathlib import Path
 
 import jsonschema
 
+from mending.boot.rehearse import screen_lines
 from mending.repair.boot import own_code
 from mending.workshop import UEFI_FAULTS, make_sample, samples, uefi_disk
 from tests.samples import CHECKER
@@ -181,6 +182,12 @@ def faults_in(page, folder, width):
 
 
 class Rehearsals(InFolder):
+    def test_a_screen_has_no_more_lines_than_fit_on_it_and_none_reaches_into_the_terminal(self):
+        printed = "".join(f"line {number}\x1b[2J\r\n" for number in range(5000))
+        lines = screen_lines(printed)
+        self.assertEqual((len(lines), lines[-1]), (25, "line 4999[2J"))
+        self.assertEqual(screen_lines("x" * 300_000), ("x" * 79 + "…",))
+
     @needs("chromium", CHECKER)
     def test_screens_of_rehearsals_stand_in_the_report_as_found_and_as_they_are_now(self):
         sample = next(each for each in samples(own_code()) if each.name == "quay-desk-2")

@@ -22,6 +22,8 @@ _MEMORY = 1 << 20
 _HANDED_ENTRY = 0x7BE
 """Where an MBR that has moved itself to 600h finds the first entry of its table."""
 _HEADS, _PER_TRACK = 255, 63
+_ROWS, _COLUMNS = 25, 80
+"""Of the screen in text mode."""
 _CARRY = 1
 _FAILED = 0x01
 _NO_SUCH_CALL = 0x86
@@ -256,9 +258,10 @@ class _Machine:
 
 
 def screen_lines(screen: str) -> tuple[str, ...]:
-    """What was printed, as lines fit for a terminal."""
-    return tuple(
+    """What was printed, as lines fit for a terminal: the last ones, as many as a screen has."""
+    lines = [
         line
-        for part in screen.replace("\r", "\n").split("\n")
-        if (line := clean_text(part).strip())
-    )
+        for part in screen[-_ROWS * _COLUMNS :].replace("\r", "\n").split("\n")
+        if (line := clean_text(part, _COLUMNS).strip())
+    ]
+    return tuple(lines[-_ROWS:])
