@@ -24,7 +24,9 @@ import zlib
 from collections import Counter
 from collections.abc import Callable, Iterator
 from pathlib import Path
+from random import Random
 from types import FrameType, ModuleType
+from typing import TypeGuard
 
 import atheris
 from coverage import Coverage
@@ -42,7 +44,8 @@ FOUND, KEPT, REAL = (PROJECT / "build/corpus" / name for name in ("found", "kept
 CORPUS = Path(__file__).with_name("corpus.zip")
 PIECE, KEY, MOST = 4096, 2, 6
 """Bytes of a seed behind its head, of the name of a reader before it; pieces of one kind."""
-MOST_OF_FILE, LEAST_TEXT = 1 << 18, 24
+MOST_OF_FILE, LEAST_TEXT, MOST_TRACED = 1 << 18, 24, 400
+"""Bytes of a file, of the shortest text, and seeds of one reader whose lines are looked at."""
 MAKERS = (
     (48, ("mkfs.ext4", "-q", "-F")),
     (48, ("mkfs.ext2", "-q", "-F", "-b", "1024")),
@@ -214,30 +217,48 @@ def _tried(attempts: dict[bytes, Reader], data: bytes) -> object:
 
 
 def _seeds(attempts: dict[bytes, Reader]) -> Iterator[bytes]:
-    """Pieces of samples, each before every reader that makes something of it.
+    """Pieces of samples, each before every reader that makes something of it and comes to lines
+    that no seed of this reader came to.
 
-    Pieces of disks begin where a magic number of the reader's module stands in its place.
+    Pieces of disks begin where a magic number of the reader's module stands in its place; of texts
+    those of tests that name the module are tried first.
     """
     disks, files = _samples()
     pieces = [data[at : at + PIECE] for data in files for at in range(0, len(data), PIECE)]
     pieces += [data for data in files if len(data) <= 4 * PIECE]
     pieces += [row for data in files for row in data.splitlines()[:MOST]]
-    pieces += _texts_of_tests()
+    texts = _texts_of_tests()
+    others = [*pieces, *(text for _, found in texts for text in found)]
+    Random(len(others)).shuffle(others)
     for key, (module, call) in attempts.items():
-        around = [piece for disk in disks for piece in _around(disk, magic_of(module))]
-        for piece in dict.fromkeys([*around, *pieces]):
-            if call(PLAIN + piece):
-                yield key + PLAIN + piece
+        name = module.__name__.rpartition(".")[2]
+        near = [text for source, found in texts if name in source for text in found]
+        near += [piece for disk in disks for piece in _around(disk, magic_of(module))]
+        reached: set[Arc] = set()
+        left = MOST_TRACED
+        for piece in dict.fromkeys([*near, *others]):
+            if left and call(PLAIN + piece):
+                left -= 1
+                arcs = _arcs(attempts, key + PLAIN + piece)
+                if not arcs <= reached:
+                    reached |= arcs
+                    yield key + PLAIN + piece
 
 
-def _texts_of_tests() -> Iterator[bytes]:
-    """The logs and settings that stand in the tests as text."""
+def _texts_of_tests() -> list[tuple[str, list[bytes]]]:
+    """The logs and settings that stand in the tests as text, with the source of each test."""
+    found = []
     for path in sorted((PROJECT / "tests").glob("test_*.py")):
-        for node in ast.walk(ast.parse(path.read_text())):
-            value = node.value if isinstance(node, ast.Constant) else None
-            data = value.encode() if isinstance(value, str) else value
-            if isinstance(data, bytes) and len(data) >= LEAST_TEXT:
-                yield data[: 4 * PIECE]
+        source = path.read_text()
+        constants = [node.value for node in ast.walk(ast.parse(source)) if _is_constant(node)]
+        plain = [each.encode() if isinstance(each, str) else each for each in constants]
+        long = [each for each in plain if isinstance(each, bytes) and len(each) >= LEAST_TEXT]
+        found.append((source, [each[: 4 * PIECE] for each in long]))
+    return found
+
+
+def _is_constant(node: ast.AST) -> TypeGuard[ast.Constant]:
+    return isinstance(node, ast.Constant)
 
 
 def _write_real() -> None:

@@ -86,7 +86,7 @@ class Grades(InFolder):
     @needs(QEMU, OVMF)
     def test_every_uefi_fault_is_graded_as_ovmf_treats_it(self):
         self.assertTrue(self.check("uefi", "sound", uefi_disk()))
-        for name, fault in part_of(UEFI_FAULTS.items(), 2):
+        for name, fault in part_of(UEFI_FAULTS.items(), 3):
             with self.subTest(name):
                 draft = uefi_disk()
                 fault(draft)

@@ -31,7 +31,7 @@ from tests.support import EVERY, SECTOR, InFolder, needs, tool
 
 PRINTER = "journalctl"
 PACKINGS = ("XZ", "LZ4", "ZSTD")
-DAMAGED = 500 if EVERY else 100
+DAMAGED = 500 if EVERY else 60
 UNIT = """[Unit]
 Description=Ticket office
 After=multi-user.target
@@ -40,9 +40,12 @@ Type=oneshot
 StandardOutput=null
 ExecStart=/bin/sh /usr/local/office.sh
 """
-STORY = """day=$(cat /var/office-day 2>/dev/null || echo 0)
+STORY = f"""day=$(cat /var/office-day 2>/dev/null || echo 0)
 echo $((day + 1)) > /var/office-day
 sync
+[ $day -gt 0 ] && day=$((day + {0 if EVERY else 1}))
+"""
+STORY += """\
 settle() { journalctl --sync; sync; }
 in_use() { settle; echo still selling | systemd-cat -t till; sleep 2; sync; }
 case $day in
@@ -74,7 +77,12 @@ case $day in
 esac
 """
 PANICS = "modprobe efi_pstore\nsleep 1\nsysctl -q kernel.panic=0\necho c > /proc/sysrq-trigger\n"
-ENDS = ("Power down", "end Kernel panic", "OFFICE-CUT", "Power down")
+PANIC = "end Kernel panic"
+ENDS = ("Power down", *([PANIC] if EVERY else ()), "OFFICE-CUT", "Power down")
+CUT = len(ENDS) - 2
+"""Starts that end as they should not. The panic is left out by default, for each start takes more
+than a minute; another test has one.
+"""
 
 
 def opened(data):
@@ -138,7 +146,7 @@ class Firmware(Office):
         self.open_office(path, ROOT_START, PANICS)
         store = self.folder / "remembered.fd"
         store.write_bytes(Path(str(OVMF).replace("CODE", "VARS")).read_bytes())
-        self.started(path, "uefi", ENDS[1], store=store, keep=True)
+        self.started(path, "uefi", PANIC, store=store, keep=True)
         found = self.json_here("crashes", store)
         self.assertEqual([crash["kind"] for crash in found["crashes"]], ["panic"])
         crash = found["crashes"][0]
@@ -160,7 +168,7 @@ class RealJournals(Office):
         return path, self.open_office(path, START, STORY)
 
     @needs_real
-    def test_four_starts_of_a_real_system(self):
+    def test_starts_of_a_real_system(self):
         path, volume = self.disk()
         for end in ENDS:
             self.started(path, "bios", end, keep_disk=True)
@@ -175,7 +183,7 @@ class RealJournals(Office):
         machine = re.search(r"[0-9a-f]{32}", tool("debugfs", "-R", f"ls {home}", volume)).group()
         home = f"{home}/{machine}"
         names = re.findall(r"\S+\.journal~?", tool("debugfs", "-R", f"ls {home}", volume))
-        self.assertEqual(sum(name.endswith("~") for name in names), 2, names)  # torn off in use
+        self.assertEqual(sum(name.endswith("~") for name in names), CUT, names)  # torn off in use
         found, packings = [], set()
         for name in names:
             held = self.folder / name
@@ -197,13 +205,13 @@ class RealJournals(Office):
         found = self.json_here("crashes", path)
         starts = found["starts"][-len(ENDS) :]
         self.assertEqual(
-            [start["ended"] for start in starts], ["clean", "unclean", "unclean", "clean"]
+            [start["ended"] for start in starts], ["clean", *["unclean"] * CUT, "clean"]
         )
         self.assertTrue(all(start["minutes"] > 0.1 for start in starts), starts)
         self.assertNotIn("unclean", [start["ended"] for start in found["starts"][: -len(ENDS)]])
         silent = [crash for crash in found["crashes"] if crash["kind"] == "unclean-stop"]
         self.assertEqual(len(silent), 0)  # nothing in the records says a word of either
-        self.assertEqual(len(found["silent_ends"]), 2)
+        self.assertEqual(len(found["silent_ends"]), CUT)
         self.assertTrue(all(end["last"] for end in found["silent_ends"]), found["silent_ends"])
         times = [read_time(start["at"])[0] for start in starts]
         self.assertEqual(times, sorted(times))
