@@ -139,7 +139,8 @@ def _terminal(name: str, commands: list[str], folder: Path) -> None:
         "#202020",
     ]
     window = subprocess.Popen(
-        ["xterm", "-display", DISPLAY, *look, "-e", "sh", "-c", script], env=_environment()
+        ["xterm", "-tn", "xterm-256color", "-display", DISPLAY, *look, "-e", "sh", "-c", script],
+        env=_environment(),
     )
     done = folder / "done"
     for _ in range(250):

@@ -128,7 +128,7 @@ class Faults(Kept):
 
     def check(self, firmware, faults):
         path = self.made(firmware)
-        for what, break_it in part_of(faults.items(), 3):
+        for what, break_it in part_of(faults.items(), 4):
             with self.subTest(what):
                 self.again(path)
                 break_it(self)
