@@ -47,11 +47,13 @@ _SECRET_HIVES = ("SAM", "SECURITY")
 _SECRETS = (*_SECRET_HIVES, *(f"{hive}{end}" for hive in _SECRET_HIVES for end in LOGS))
 _HOME = "system32/config"
 _KEPT_OF_SECRETS = 4096
-_PASSWORD = re.compile(rb"(?<=:)(\$[0-9a-z]{1,3}\$)([^:\n]{8,200})(?=:)")
+_PASSWORD = re.compile(rb"(:\$[0-9a-z]{1,3}\$)([^:\n]{8,200})(?=:)")
 """What stands for a password in a file of accounts (crypt(5)), behind the name of its method."""
 _BOOT_FOLDERS = ("/boot", "/loader", "/EFI", "/grub")
-_OLDER = re.compile(rb"(?m)(?<=:)[./A-Za-z0-9]{13}(?=:\d{0,5}:)")
-"""The same, by the first method that there was, which has no name before it."""
+_OLDER = re.compile(rb":[./A-Za-z0-9]{13}(?=:\d{0,5}:)")
+"""The same, by the first method that there was, which has no name before it. Both begin with a
+plain character, which is looked for much quicker than what has to stand before a place.
+"""
 _LONGEST = 256
 """Bytes to both sides of a piece within which a password may begin or end."""
 _MOST_LISTED, _MOST_SUMMED = 2000, 64 << 20
@@ -187,7 +189,7 @@ def _masked(source: Source, at: int, length: int) -> bytes:
     first = max(at - _LONGEST, 0)
     data = source.read(first, at - first + length + _LONGEST).data
     data = _PASSWORD.sub(lambda found: found.group(1) + b"x" * len(found.group(2)), data)
-    data = _OLDER.sub(lambda found: b"x" * len(found.group()), data)
+    data = _OLDER.sub(lambda found: b":" + b"x" * (len(found.group()) - 1), data)
     return data[at - first :][:length]
 
 
