@@ -28,7 +28,6 @@ from queue import Queue
 from typing import Any
 
 import attrs
-import msgspec
 from cosmic_ray.commands.init import _all_work_items
 from cosmic_ray.mutating import mutate_and_test
 from cosmic_ray.work_item import TestOutcome, WorkerOutcome
@@ -36,7 +35,9 @@ from coverage import CoverageData
 
 PROJECT = Path(__file__).parents[1]
 FOLDER = PROJECT / "build" / "mutants"
-MAP = FOLDER / "map.json"
+COVERAGE = FOLDER / "coverage"
+"""A folder a class: what its run covered, and in `seconds` how long it took. Written as each ends,
+so that a measuring that was broken off goes on; delete it when the code has changed a lot."""
 WORKERS = int(os.environ.get("MUTANT_WORKERS", "2"))
 SEED, BUDGET = 13, 45.0
 """Seconds of tests a change is tried against, as they took when nothing was changed."""
@@ -45,7 +46,8 @@ SAME_HERE = ("Is", "IsNot")
 LEFT_OUT = ("RemoveDecorator", "VariableReplacer", "VariableInserter", "ExceptionReplacer")
 
 
-class TestMap(msgspec.Struct):
+@attrs.frozen
+class TestMap:
     """What the tests run: seconds by class; by file and line the classes that run it."""
 
     seconds: dict[str, float]
@@ -59,14 +61,20 @@ def main(room: str, count: int) -> None:
         copies.put(_copy(number))
     tests = _test_map(copies)
     chosen = _choose(room, count)
-    with ThreadPoolExecutor(WORKERS) as workers:
-        results = list(workers.map(lambda item: _try(item, tests, copies), chosen))
-    caught = sum(noticed for noticed, _ in results)
-    survivors = [says for noticed, says in results if not noticed]
-    (FOLDER / f"{room.replace('/', '-')}.txt").write_text("\n".join(survivors))
-    print(
-        f"mutants: {room} {caught} of {len(results)} noticed ({100 * caught / len(results):.0f} %)"
-    )
+    caught = tried = 0
+    with (
+        ThreadPoolExecutor(WORKERS) as workers,
+        (FOLDER / f"{room.replace('/', '-')}.txt").open("w") as survivors,
+    ):
+        for noticed, says in workers.map(lambda item: _try(item, tests, copies), chosen):
+            tried += 1
+            caught += noticed
+            if not noticed:
+                survivors.write(says)
+                survivors.flush()
+            if tried % 10 == 0 or tried == len(chosen):
+                share = 100 * caught / tried
+                print(f"mutants: {room} {caught} of {tried} noticed ({share:.0f} %)", flush=True)
 
 
 def _copy(number: int) -> Path:
@@ -88,17 +96,13 @@ def _environment(copy: Path) -> dict[str, str]:
 
 
 def _test_map(copies: "Queue[Path]") -> TestMap:
-    """The map that is kept, with the classes measured that it does not know yet."""
+    """What every class runs; those that were not measured yet are measured."""
     loaded = unittest.defaultTestLoader.discover(str(PROJECT / "tests"), top_level_dir=str(PROJECT))
-    names = {_name(test) for test in _each(loaded)}
-    known = msgspec.json.decode(MAP.read_bytes(), type=TestMap) if MAP.exists() else TestMap({}, {})
+    names = sorted({_name(test) for test in _each(loaded)})
+    new = [name for name in names if not (COVERAGE / name / "seconds").exists()]
     with ThreadPoolExecutor(WORKERS) as workers:
-        measure = partial(_measure, copies=copies)
-        new = dict(workers.map(measure, sorted(names - known.seconds.keys())))
-    if new:
-        known = _merged({**known.seconds, **new})
-        MAP.write_bytes(msgspec.json.encode(known))
-    return known
+        list(workers.map(partial(_measure, copies=copies), new))
+    return _merged(names)
 
 
 def _each(suite: Any) -> Iterator[unittest.TestCase]:
@@ -110,10 +114,10 @@ def _name(test: unittest.TestCase) -> str:
     return f"{type(test).__module__}.{type(test).__name__}"
 
 
-def _measure(name: str, copies: "Queue[Path]") -> tuple[str, float]:
-    """Run one class under coverage; how long it took."""
+def _measure(name: str, copies: "Queue[Path]") -> None:
+    """Run one class under coverage, and keep how long it took."""
     copy = copies.get()
-    data = FOLDER / "coverage" / name
+    data = COVERAGE / name
     shutil.rmtree(data, ignore_errors=True)
     data.mkdir(parents=True)
     began = time.monotonic()
@@ -133,8 +137,8 @@ def _measure(name: str, copies: "Queue[Path]") -> tuple[str, float]:
             shutil.rmtree(data)  # too slow to be tried against any change
             data.mkdir()
             took = 2 * BUDGET
+    (data / "seconds").write_text(str(took))
     copies.put(copy)
-    return name, took
 
 
 def _settings(data: Path) -> Path:
@@ -144,11 +148,12 @@ def _settings(data: Path) -> Path:
     return settings
 
 
-def _merged(seconds: dict[str, float]) -> TestMap:
+def _merged(names: list[str]) -> TestMap:
+    seconds = {name: float((COVERAGE / name / "seconds").read_text()) for name in names}
     lines: dict[str, dict[int, list[str]]] = {}
-    for name in seconds:
+    for name in names:
         seen: dict[str, set[int]] = {}
-        for part in (FOLDER / "coverage" / name).iterdir():
+        for part in (COVERAGE / name).glob("data*"):
             data = CoverageData(str(part))
             data.read()
             for path in data.measured_files():
