@@ -42,6 +42,10 @@ HIDDEN = {
     "fog-station": {"setup-forgotten"},
 }
 """What was done to the disk, as the pack names it; where that fits two causes, both are right."""
+SEEDS = 16 if EVERY else 2
+"""Callers for each PC, each wrong in other answers. Of sixteen, one PC with four wrong answers and
+a step that helps by luck may end with the cause that this step points to.
+"""
 SHORT = 1
 """A call of few prompts."""
 
@@ -60,22 +64,31 @@ class Led(InFolder):
     def guide(self, case):
         return Guide(case, PACK, CODES, host_in(self.folder))
 
+    def led_to_its_end(self, name, causes, seed):
+        """The prompt that was left open, if any, and the cause that the case ended with."""
+        sample, folder = SAMPLES[name], self.folder / str(seed)
+        folder.mkdir(exist_ok=True)
+        case = open_case(folder / name, [], HAND.since)
+        case = saw(case, PACK, HAND, sample.seen, facts=sample.facts)
+        disk = str(make_sample(sample, folder))
+        case = attach(case, disk, host_in(folder), as_disk=True)
+        caller = Caller(PACK, seed, cause=min(causes))
+        caller.facts |= sample.facts
+        guide = self.guide(case)
+        open_prompt = led(guide, caller)
+        state = guide.case.state
+        ended = state.closed or state.handed_over
+        return open_prompt, ended.cause if ended else None
+
     def test_every_sample_pc_with_a_fault_ends_with_the_cause_that_was_hidden(self):
         wrong = {}
-        for seed, (name, causes) in enumerate(HIDDEN.items()):
-            sample = SAMPLES[name]
-            case = open_case(self.folder / name, [], HAND.since)
-            case = saw(case, PACK, HAND, sample.seen, facts=sample.facts)
-            disk = str(make_sample(sample, self.folder))
-            case = attach(case, disk, host_in(self.folder), as_disk=True)
-            caller = Caller(PACK, seed, cause=sorted(causes)[0])
-            caller.facts |= sample.facts
-            guide = self.guide(case)
-            open_prompt = led(guide, caller)
-            if open_prompt is not None or not any(right(guide.case, cause) for cause in causes):
-                state = guide.case.state
-                wrong[name] = (open_prompt, state.closed, state.handed_over)
-        self.assertEqual(wrong, {})
+        for seed in range(SEEDS):
+            for name, causes in HIDDEN.items():
+                open_prompt, told = self.led_to_its_end(name, causes, seed)
+                self.assertIsNone(open_prompt, name)
+                if told not in causes:
+                    wrong[name, seed] = told
+        self.assertLessEqual(len(wrong), SEEDS // 16, wrong)
 
     def test_ten_calls_end_and_the_hidden_cause_is_proposed_first_or_at_least_listed(self):
         ended, found, listed = 0, 0, 0
