@@ -287,18 +287,45 @@ def load_case_of(test, *happened):
 
 
 class AtTheKeyboard(InFolder):
-    def test_names_are_completed_and_stop_stops(self):
-        self.run_here("open", self.folder / "ferry", "--quiet", "--fact", "family=nt")
-        self.run_here("saw", self.folder / "ferry", "after-logo=cursor", "backup=yes")
+    def spawned(self, **env):
         child = pexpect.spawn(
             str(PROGRAM),
             ["work", str(self.folder / "ferry")],
             encoding="utf-8",
             timeout=20,
             dimensions=(40, 100),
-            env={**os.environ, **self.env, "TERM": "xterm"},
+            env={**os.environ, **self.env, "TERM": "xterm", **env},
         )
         self.addCleanup(child.close)
+        return child
+
+    def test_by_wish_a_digit_alone_chooses_but_is_still_typed_in_words(self):
+        home = self.folder / "config" / "mending"
+        home.mkdir(parents=True)
+        (home / "config.toml").write_text("one_key = true\n")
+        self.run_here("open", self.folder / "ferry", "--quiet", "--fact", "family=nt")
+        child = self.spawned(XDG_CONFIG_HOME=str(home.parent))
+        child.expect("word for word")
+        child.sendline("2 long beeps")
+        child.expect("What was added")
+        child.sendline("")
+        child.expect("Since when")
+        child.sendline("")
+        child.expect("What kind of PC")
+        child.send("1")
+        child.expect("copy of the personal files")
+        child.send("back")
+        child.sendline("")
+        child.expect("What kind of PC")
+        child.sendeof()
+        child.expect(pexpect.EOF)
+        state = load_case(self.folder / "ferry").state
+        self.assertEqual((state.notes["screen"], state.facts.get("form")), ("2 long beeps", None))
+
+    def test_names_are_completed_and_stop_stops(self):
+        self.run_here("open", self.folder / "ferry", "--quiet", "--fact", "family=nt")
+        self.run_here("saw", self.folder / "ferry", "after-logo=cursor", "backup=yes")
+        child = self.spawned()
         child.expect("word for word")
         for asked in ("What was added", "Since when"):
             child.sendline("")

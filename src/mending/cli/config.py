@@ -25,6 +25,7 @@ _EXAMPLE = """\
 care = "files"          # what a plan spares most: files, programs, speed
 colours = "both"        # the ground of your terminal: both, dark, light; none: no colours
 zone = "local"          # of times: local, UTC, or a name such as Atlantic/Faroe
+one_key = false         # true: at a terminal a digit alone chooses, without Enter
 packs = []              # folders with rows of knowledge of your own
 
 [shop]                  # put into every new case
@@ -39,6 +40,8 @@ class Config(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         care: what a plan spares most.
         colours: the ground that colours are to be legible on: one of `COLOURS`.
         zone: in which times are shown: `local`, `UTC`, or the name of a zone.
+        one_key: at a terminal a digit alone chooses an answer. Not by itself so: who types a digit
+            and Enter would answer two questions.
         packs: folders with rows of knowledge that are added to what Mending comes with.
         shop: fields that every new case gets.
     """
@@ -46,6 +49,7 @@ class Config(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     care: str = CARES[0]
     colours: str = COLOURS[0]
     zone: str = _LOCAL
+    one_key: bool = False
     packs: tuple[str, ...] = ()
     shop: Mapping[str, str] = {}
 

@@ -10,6 +10,7 @@ from mending.case import case_result, closing, learn, load_case
 from mending.cli import options
 from mending.cli.asking.answers import answers_from
 from mending.cli.asking.conversation import clock, follow
+from mending.cli.config import load_config
 from mending.cli.host import interactive, this_host
 from mending.cli.packs import base_codes, base_pack
 from mending.cli.show.case.cases import show_case
@@ -75,7 +76,7 @@ def command(
     if (cause is None or fix is None) and interactive() and not as_json and known.state.works:
         known = closing.checked(known, hand, _said(cause, fix, said, minutes))
         guide = Guide(known, pack, base_codes(), this_host())
-        follow(guide, answers_from(None, clock))
+        follow(guide, answers_from(None, clock, one_key=load_config().one_key))
         say(text(""), show_case(case_result(guide.case, pack)))
         return
     if cause is None or fix is None:

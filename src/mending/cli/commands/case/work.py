@@ -11,6 +11,7 @@ from mending.case import case_result, load_case
 from mending.cli import options
 from mending.cli.asking.answers import answers_from
 from mending.cli.asking.conversation import clock, follow
+from mending.cli.config import load_config
 from mending.cli.host import this_host
 from mending.cli.packs import base_codes, base_pack
 from mending.cli.show.case.cases import show_case
@@ -56,7 +57,7 @@ def command(case: str, file: Path | None, as_json: bool, **allowed: Any) -> None
         )
         emit(WorkResult(case=case_result(guide.case, pack), prompt=prompt), True, lambda _: "")
         return
-    if follow(guide, answers_from(file, clock)) is not None:
+    if follow(guide, answers_from(file, clock, one_key=load_config().one_key)) is not None:
         say(text(""), text(_STOPPED))
         return
     say(text(""), show_case(case_result(guide.case, pack)))

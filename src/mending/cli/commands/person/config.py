@@ -26,6 +26,7 @@ def _show(result: ConfigResult) -> RenderableType:
         ("care", config.care),
         ("colours", config.colours),
         ("zone", config.zone),
+        ("one_key", "a digit alone chooses" if config.one_key else "a digit, then Enter"),
         ("packs", ", ".join(config.packs) or "none of your own"),
         *((f"shop {name}", value) for name, value in config.shop.items()),
     ]
