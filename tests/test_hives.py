@@ -1,5 +1,6 @@
 """Settings hives against an independent reader, on real ones; damage; logs that end a write."""
 
+import contextlib
 import hashlib
 import io
 import struct
@@ -14,7 +15,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from Registry import RegistryLog
 
-from mending.disk.hives import Hive, replayed, walk
+from mending.disk.hives import Hive, remaining_keys, replayed, walk
 from mending.formats.nt import hive_base, hive_log
 from mending.formats.nt.hive_cells import DamagedHiveError
 from mending.model import InputError
@@ -38,6 +39,7 @@ REAL_LOG_HEAD = bytes.fromhex("48764c45002e0000000000008300000000000700020000001
 REAL_LOG_SUM = 0xB41D_C2E4_3017_E264
 """The first 32 bytes of an entry of a real log, and the checksum that its system wrote behind."""
 SECOND = 1.0
+LARGE = 1 << 20
 ELSEWHERE = 600
 
 
@@ -116,6 +118,23 @@ class Real(unittest.TestCase):
             except InputError:
                 pass
             self.assertLess(time.process_time() - began, SECOND)
+
+    def test_keys_are_found_by_their_mark_whatever_else_is_lost(self):
+        for name, data in samples():
+            if len(data) > LARGE:
+                continue
+            kept = {key.at for _, key in walk(Hive(data).root)}
+            left = {key.at: key for key in remaining_keys(bytes(4096) + data[4096:])}
+            self.assertLessEqual(kept, set(left), name)
+            chance = Random(len(data))
+            for _ in range(5):
+                hurt = bytearray(data)
+                for _ in range(200):
+                    hurt[chance.randrange(len(hurt))] = chance.randrange(256)
+                for key in remaining_keys(bytes(hurt)):
+                    with contextlib.suppress(DamagedHiveError):
+                        list(key.values())
+                        list(key.children())
 
     def test_what_damage_hides_is_never_called_missing(self):
         data = bytearray(small())

@@ -33,6 +33,7 @@ from tests.support import (
     needs,
     needs_mounts,
     sha,
+    tool,
     trace_file,
     tree_of,
 )
@@ -747,6 +748,107 @@ def mirror_of(pc):
         disk.seek(SYSTEM_AT)
         head = disk.read(512)
     return SYSTEM_AT + int.from_bytes(head[56:64], "little") * head[13] * SECTOR
+
+
+@needs(*PROGRAMS, ORACLE)
+class RecoveryKept(Mended):
+    """A boot configuration whose list of objects is lost, made anew with the way to recovery that
+    is left in it. The device of a recovery's image is a stand-in: its layout is published nowhere.
+    """
+
+    ENTRY, OPTIONS = (f"{{5ea0{each}-7a1d-4000-8000-00000000f0e1}}" for each in ("aaaa", "bbbb"))
+    IMAGE = "TIDE/BACK.WIM"
+
+    def image_device(self, firmware, options=OPTIONS):
+        """Options, a head of another kind, the volume that holds the image, the image's path."""
+        place = {
+            "bios": StoreDevice("partition", HERE["bios"].disk, offset=DESK[0] * SECTOR),
+            "uefi": StoreDevice("partition", str(DISK_GUID), str(uuid.uuid5(DISK_GUID, "EFI"))),
+        }[firmware]
+        path = "\\" + self.IMAGE.replace("/", "\\") + "\0"
+        head = uuid.UUID(options).bytes_le + bytes(4) + b"\1\0\0\0" + bytes(8) + b"\3" + bytes(27)
+        return head + boot_store.encode_device(place)[32:] + path.encode("utf-16-le")
+
+    def objects(self, firmware):
+        more = {
+            boot_store.RECOVERY_SEQUENCE: [self.ENTRY],
+            boot_store.RECOVERY_ENABLED: b"\1",
+        }
+        keys = tree.store_keys(HERE[firmware], LOADERS[firmware], None, more)
+        device = self.image_device(firmware)
+        entry = {
+            boot_store.DEVICE: device,
+            boot_store.PATH: "\\ferry\\system32\\winload.exe",
+            boot_store.DESCRIPTION: "The way back",
+            boot_store.INHERITS: [tree.SETTINGS],
+            boot_store.SYSTEM_DEVICE: device,
+            0x4600_0010: b"\1",
+        }
+        keys["Objects"][self.ENTRY] = tree._object(boot_store.SYSTEM_LOADER, entry)
+        options = {0x3500_0001: bytes(8), 0x3200_0004: "\\TIDE\\BACK.SDI"}
+        keys["Objects"][self.OPTIONS] = tree._object(0x3000_0000, options)
+        return keys
+
+    def damaged(self, firmware, *lost, image=b"an image"):
+        """The PC, its store with the key of all objects (and others) made unreadable."""
+        pc = NtPc(self.folder, firmware)
+        data = bytearray(hive_bytes(self.objects(firmware), tree.WRITTEN))
+        for name in ("Objects", *lost):
+            at = data.find(name.encode()) - 76  # the mark of a key before its name
+            self.assertEqual(data[at : at + 2], b"nk", name)
+            data[at : at + 2] = b"??"
+        pc.store(bytes(data))
+        if image is not None:
+            try:
+                tool("mmd", "-i", pc._esp, "::TIDE")
+            finally:
+                pc.desk(self.IMAGE, image)
+        return pc, bytes(data)
+
+    def left_of(self, rows):
+        """Of what a hive holds, the rows of the way to recovery."""
+        return {row for row in rows if self.ENTRY in row or self.OPTIONS in row}
+
+    def test_it_is_taken_over_to_the_last_bit(self):
+        for firmware in ("bios", "uefi"):
+            pc, _ = self.damaged(firmware)
+            before = sha(pc.path)
+            told = self.mend(pc, "boot-entries")
+            self.assertIn("its way to recovery (volume 2) as", told["says"])
+            now = store_of(pc)
+            was = set(oracle(hive_bytes(self.objects(firmware), tree.WRITTEN)))
+            self.assertTrue(self.left_of(was) <= now, self.left_of(was) - now)
+            named = {
+                eval(each)[0] for each in now if f"\\\\{boot_store.RECOVERY_SEQUENCE:08x}" in each
+            }
+            self.assertEqual(len(named), 1)
+            found = trace_file(pc.path)
+            self.assertEqual((found.verdict, ids(found)), ("no-fault-found", []))
+            self.run_here("undo", pc.path)
+            self.assertEqual(sha(pc.path), before)
+
+    def test_it_is_left_out_where_a_part_or_the_image_is_lost(self):
+        for lost, image, why in (
+            ((self.OPTIONS,), b"x", "is lost"),
+            (("35000001",), b"x", "is lost"),
+            ((), None, "its image is not on this disk"),
+            ((), b"", "its image is not on this disk"),
+        ):
+            pc, _ = self.damaged("uefi", *lost, image=image)
+            told = self.mend(pc, "boot-entries")
+            self.assertIn("is not taken over", told["says"])
+            self.assertIn(why, told["says"])
+            self.assertEqual(self.left_of(store_of(pc)), set())
+            self.assertEqual(trace_file(pc.path).verdict, "no-fault-found")
+
+    def test_it_is_found_beside_the_store_too(self):
+        pc, data = self.damaged("bios")
+        sound = hive_bytes(self.objects("bios"), tree.WRITTEN)
+        pc.desk(f"{STORES['bios']}.OLD", sound)
+        pc.store(data[:100])
+        told = self.mend(pc, "boot-entries")
+        self.assertIn("BCD.OLD names it", told["says"])
+        self.assertTrue(self.left_of(store_of(pc)))
 
 
 @needs(*PROGRAMS)

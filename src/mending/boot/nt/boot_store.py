@@ -242,11 +242,11 @@ def _entry(hive: Hive, identity: str, key: Key) -> Entry:
         else device,
         kernel=_text(raw.get(store.KERNEL)),
         hardware_layer=_text(raw.get(store.HARDWARE_LAYER)),
-        recovery=tuple(_listed(raw.get(store.RECOVERY_SEQUENCE))),
+        recovery=store.texts(raw.get(store.RECOVERY_SEQUENCE, b"")),
         numbers={
             element: store.number(value)
             for element, value in raw.items()
-            if element >> 24 & 15 in {5, 6}
+            if store.format_of(element) in {5, 6}
         },
     )
 
@@ -285,11 +285,6 @@ def _texts(elements: Key, number: int) -> tuple[str, ...]:
         return ()
     one = key.text("Element")
     return (one,) if one else key.texts("Element") or ()
-
-
-def _listed(raw: bytes | None) -> list[str]:
-    """A list of texts, as the bytes of an element hold it."""
-    return [part for part in (raw or b"").decode("utf-16-le", "replace").split("\0") if part]
 
 
 def _text(raw: bytes | None) -> str:

@@ -24,6 +24,11 @@ ONCE = 0x2400_0002
 SYSTEM_DEVICE, SYSTEM_ROOT = 0x2100_0001, 0x2200_0002
 KERNEL, HARDWARE_LAYER = 0x2200_0011, 0x2200_0012
 
+FORMATS = {1: 3, 2: 1, 3: 1, 4: 7, 5: 3, 6: 3, 7: 3}
+"""By the format of an element the type of its value: a device, text, an object, objects, a number,
+a switch, numbers.
+"""
+
 _HEAD = 32
 _BOOT_VOLUME, _PARTITION, _FOUND_BY_FILE = 5, 6, 8
 _GPT, _MBR = 0, 1
@@ -87,6 +92,11 @@ def encode_device(device: StoreDevice) -> bytes:
     return bytes(16) + struct.pack("<4I", _PARTITION, 0, 16 + len(body), 0) + body
 
 
+def format_of(element: int) -> int:
+    """The digit of an element's number that says how its value is kept."""
+    return element >> 24 & 15
+
+
 def number(value: bytes) -> int:
     """An element that is a number or a switch."""
     return int.from_bytes(value[:8], "little")
@@ -100,6 +110,17 @@ def as_text(text: str) -> bytes:
 def as_texts(texts: list[str]) -> bytes:
     """An element that is a list."""
     return "".join(f"{text}\0" for text in [*texts, ""]).encode("utf-16-le", "replace")
+
+
+def texts(value: bytes) -> tuple[str, ...]:
+    """An element that is a list, or names objects."""
+    return tuple(part for part in value.decode("utf-16-le", "replace").split("\0") if part)
+
+
+def options_of(device: bytes) -> str:
+    """The object with further options of a device, in braces; empty where it has none."""
+    raw = device[:16]
+    return f"{{{_guid(raw)}}}" if len(raw) == 16 and any(raw) else ""
 
 
 def _guid(raw: bytes) -> str:

@@ -6,6 +6,7 @@ and their kinds as the public descriptions of the store have them.
 """
 
 import uuid
+from collections.abc import Mapping
 
 import msgspec
 
@@ -18,6 +19,7 @@ from mending.knowledge.families import nt_names
 from mending.model import Change, Finding, FindingId, Proof, RefusedError, RepairId, clean_text
 from mending.repair.base import Proposal, Request
 from mending.repair.boot.store_places import device_of, store_home
+from mending.repair.boot.store_recovery import Recovery, recoveries
 from mending.repair.files import (
     ELEMENT,
     PROGRAMS_HIVE,
@@ -159,7 +161,8 @@ def _anew(
     editor.set_value("Description", "KeyName", _TEXT, store.as_text("BCD00000000"))
     for name in ("System", "TreatAsSystem"):
         editor.set_value("Description", name, _NUMBER, (1).to_bytes(4, "little"))
-    _fill(request, editor, volume, systems)
+    ways, note = _ways(request, volume, path, systems)
+    _fill(request, editor, volume, systems, ways)
     files, kept = {path: editor.finished()}, ""
     found = request.environment.find(volume, path)
     if found is not None and found.bytes:
@@ -167,7 +170,23 @@ def _anew(
         files[kept_as] = read_all(request, volume, path)
         kept = f"; the one that cannot be read is kept as {kept_as}"
     changes = put_files(request, volume, files, f"boot configuration {path}")
-    return f"Makes the boot configuration {path} anew, for {_listed(systems)}{kept}.", changes
+    says = f"Makes the boot configuration {path} anew, for {_listed(systems)}{kept}{note}."
+    return says, changes
+
+
+def _ways(
+    request: Request, volume: Volume, path: str, systems: list[_System]
+) -> tuple[dict[int, Recovery], str]:
+    """Ways to recovery that can be taken over, by the volume of their system, and what is said of
+    them.
+    """
+    wanted = {system.start.volume.number for system in systems}
+    ways, why = recoveries(request, volume, path, wanted)
+    told = [
+        f"its way to recovery (volume {number}) as {way.told_by} names it"
+        for number, way in sorted(ways.items())
+    ]
+    return ways, "".join(f"; {each}" for each in [*told, why] if each)
 
 
 def _added(request: Request, file: HiveFile, systems: list[_System]) -> tuple[str, list[Change]]:
@@ -178,8 +197,9 @@ def _added(request: Request, file: HiveFile, systems: list[_System]) -> tuple[st
     now = default_entry(hive)
     if now.casefold() in {each.casefold() for each in working.values()} and not new:
         raise RefusedError(f"{file.path} starts a system that is there.", "Nothing is written.")
-    _fill(request, editor, file.volume, new, keep=next(iter(working.values()), ""))
-    says = f"Adds entries to {file.path}: {_listed(new)}"
+    ways, note = _ways(request, file.volume, file.path, new)
+    _fill(request, editor, file.volume, new, ways, keep=next(iter(working.values()), ""))
+    says = f"Adds entries to {file.path}: {_listed(new)}{note}"
     if not new:
         says = f"Lets {file.path} start an entry that works"
     return f"{says}.", hive_changes(request, file, editor, f"entries in {file.path}")
@@ -212,9 +232,15 @@ def _fill(
     editor: HiveEditor,
     volume: Volume,
     systems: list[_System],
+    ways: Mapping[int, Recovery],
     keep: str = "",
 ) -> None:
-    """Entries, and a manager that starts one of them. Args: keep: an entry that works."""
+    """Entries, and a manager that starts one of them.
+
+    Args:
+        ways: to recovery, by the volume of the system that has them.
+        keep: an entry that works.
+    """
     for identity, kind in (
         (_GLOBAL_SETTINGS, _GLOBAL_KIND),
         (_LOADER_SETTINGS, _LOADER_SETTINGS_KIND),
@@ -225,7 +251,12 @@ def _fill(
             )
             _add_object(editor, identity, kind, inherited)
     for system in systems:
-        _add_object(editor, system.identity, store.SYSTEM_LOADER, _elements(system))
+        way = ways.get(system.start.volume.number)
+        elements = {**_elements(system), **(way.elements if way is not None else {})}
+        _add_object(editor, system.identity, store.SYSTEM_LOADER, elements)
+        for identity, each in (way.objects if way is not None else {}).items():
+            if editor.hive.find(f"Objects\\{identity}") is None:
+                _add_object(editor, identity, each.kind, each.elements)
     first = keep or systems[0].identity
     manager, wanted = store.BOOT_MANAGER, [system.identity for system in systems]
     if editor.hive.find(f"Objects\\{manager}\\Elements") is None:
@@ -254,7 +285,9 @@ def _elements(system: _System) -> dict[int, bytes]:
     }
 
 
-def _add_object(editor: HiveEditor, identity: str, kind: int, elements: dict[int, bytes]) -> None:
+def _add_object(
+    editor: HiveEditor, identity: str, kind: int, elements: Mapping[int, bytes]
+) -> None:
     path = f"Objects\\{identity}\\Description"
     editor.add_key(path)
     editor.set_value(path, "Type", _NUMBER, kind.to_bytes(4, "little"))

@@ -15,9 +15,6 @@ from mending.repair.files.hive_file import HiveFile, open_hive
 
 ELEMENT = "Element"
 _OBJECTS = "Objects"
-_BINARY, _TEXT, _TEXTS = 3, 1, 7
-_FORMATS = {1: _BINARY, 2: _TEXT, 3: _TEXT, 4: _TEXTS, 5: _BINARY, 6: _BINARY, 7: _BINARY}
-"""By the fourth digit of an element's number: how its value is kept."""
 
 
 def open_store(request: Request) -> HiveFile:
@@ -63,7 +60,7 @@ def set_element(editor: HiveEditor, identity: str, element: int, value: bytes) -
     """Set an element, which is made where it is not there."""
     path = element_path(identity, element)
     editor.add_key(path)
-    editor.set_value(path, ELEMENT, _FORMATS[element >> 24 & 15], value)
+    editor.set_value(path, ELEMENT, store.FORMATS[store.format_of(element)], value)
 
 
 def default_entry(hive: Hive) -> str:
