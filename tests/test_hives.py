@@ -39,7 +39,7 @@ REAL_LOG_HEAD = bytes.fromhex("48764c45002e0000000000008300000000000700020000001
 REAL_LOG_SUM = 0xB41D_C2E4_3017_E264
 """The first 32 bytes of an entry of a real log, and the checksum that its system wrote behind."""
 SECOND = 1.0
-LARGE = 1 << 20
+LARGE = 2 << 20
 ELSEWHERE = 600
 
 
