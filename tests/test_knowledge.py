@@ -43,7 +43,8 @@ class Content(unittest.TestCase):
         self.assertGreaterEqual(len(PACK.causes), 45)
         self.assertGreaterEqual(len(PACK.steps), 70)
         self.assertEqual({cause.phase for cause in PACK.causes.values()}, set(Phase))
-        self.assertEqual({step.place for step in PACK.steps.values()}, set(Place))
+        places = {place for step in PACK.steps.values() for place in (step.place, *step.also)}
+        self.assertEqual(places, set(Place))
 
     def test_every_fault_is_told_with_file_table_and_key(self):
         faults = {

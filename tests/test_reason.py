@@ -263,6 +263,25 @@ class FromPeople(unittest.TestCase):
             chance(ReportKind.MENDED, "drive-failing"),
         )
 
+    def test_a_disk_is_traced_from_a_stick_where_that_is_the_shorter_way(self):
+        seen = {"after-logo": "message", "message-about": "no-device"}
+        for bench, stick, place in (
+            ("yes", "no", Place.BENCH),
+            ("no", "yes", Place.OWN_STICK),
+            ("yes", "yes", Place.OWN_STICK),
+        ):
+            facts = {"family": "nt", "bench": bench, "own-stick": stick}
+            situation = Situation(facts=facts)
+            options = {each.id: each for each in options_from(PACK, situation)}
+            self.assertIs(options["trace-disk"].place, place)
+            plan = make_plan(
+                believe(PACK, Evidence(facts=facts, seen=seen)).beliefs,
+                list(options.values()),
+                visit_costs(PACK, situation),
+            )
+            planned = {step.id: visit.place for visit in plan.visits for step in visit.steps}
+            self.assertIs(planned["trace-disk"], place)
+
     def test_a_blocked_visit_or_need_says_what_would_lift_it(self):
         facts = {"restore-point": "no", "rescue-stick": "no", "second-pc": "no", "family": "nt"}
         situation = Situation(facts=facts)

@@ -11,6 +11,7 @@ class Place(StrEnum):
     SAFE_MODE = "safe-mode"
     RECOVERY = "recovery"
     RESCUE_STICK = "rescue-stick"
+    OWN_STICK = "own-stick"
     FIRMWARE_SETUP = "firmware-setup"
     MAKER_TESTS = "maker-tests"
     BENCH = "bench"

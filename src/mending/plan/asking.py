@@ -7,6 +7,7 @@ once the answer is known.
 """
 
 from collections.abc import Callable, Mapping
+from itertools import chain
 
 import msgspec
 
@@ -87,7 +88,8 @@ def _open_facts(pack: Pack, evidence: Evidence, passed: frozenset[str]) -> list[
     wanted: dict[str, int] = {}
     for step in pack.steps.values():
         if likely & set(step.fixes):
-            for name in (*step.needs, *pack.visits[step.place].needs):
+            places = [pack.visits[place].needs for place in (step.place, *step.also)]
+            for name in chain(step.needs, *places):
                 wanted[name] = wanted.get(name, 0) + 1
     known = {*evidence.facts, *passed}
     names = sorted(

@@ -54,7 +54,8 @@ def _to_know(given: Material) -> list[str]:
     done = [given.pack.steps[each.step] for each in case.tried if each.step in given.pack.steps]
     if case.closed is None and not case.works:
         told.append("The PC does not work yet; please leave it as it is.")
-    if any(Place.RESCUE_STICK in {step.place, *step.also} for step in done):
+    own = {Place.OWN_STICK} if case.facts.get("own-stick") == "yes" else set()
+    if any({Place.RESCUE_STICK, *own} & {step.place, *step.also} for step in done):
         told.append("Take the stick out before you switch it on, or it starts from the stick.")
     if case.works or case.closed is not None:
         told.append("The first start may be slow; please do not cut the power.")
