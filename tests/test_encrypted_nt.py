@@ -24,10 +24,11 @@ from mending.source import MemorySource, open_source
 from mending.workshop.nt import other_program_at_sign_in
 from tests.nt_pc import PROGRAMS, SYSTEM_AT, SYSTEM_BYTES, NtPc
 from tests.samples import needs_samples, read_samples, sample_stream
-from tests.support import InFolder, Overlaid, needs
+from tests.support import InFolder, Overlaid, ids, needs, trace_file
 
 MIB, SECTOR = 1 << 20, 512
 PASSWORD = b"password12!@"
+STICK_PASSWORD = b"bde-TEST"
 PASSWORDS = ("aes_128", "aes_256", "aes-xts_128", "aes-xts_256", "aes_128_diffuser")
 DIGITS = b"284867-596541-514998-422114-660297-261613-215424-199408"
 OLD_DIGITS = b"517506-503998-044583-576191-587004-635965-501270-087802"
@@ -140,6 +141,18 @@ class Samples(Theirs):
             for (at, length), total in HALF_SUMS.items():
                 plain = volume.read(at, length)
                 self.assertEqual(hashlib.sha256(plain).hexdigest(), total, hex(at))
+
+    @needs_samples("dfvfs-source")
+    def test_one_whose_first_sector_is_that_of_another_kind(self):
+        """A volume on a stick that FAT readers may see: its first sector names no encryption."""
+        data = next(data for _, data in read_samples("dfvfs-source", "bdetogo.raw"))
+        mine = opened(data, STICK_PASSWORD).read(0, len(data))
+        self.assertEqual(mine == self.plain(data, password=STICK_PASSWORD), True)
+        path = self.folder / "stick.img"
+        path.write_bytes(data)
+        trace = trace_file(path)
+        self.assertEqual((trace.verdict, ids(trace)), ("unsure", ["volume-encrypted"]))
+        self.assertEqual([volume.filesystem for volume in trace.volumes], ["encrypted"])
 
     def test_wrong_keys_and_ways_in_are_told(self):
         data = sample("recovery_password")

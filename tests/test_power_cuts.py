@@ -266,7 +266,7 @@ class Folders(Cuts):
 class Kills(InFolder):
     """The real program on real files, killed at random moments."""
 
-    COUNT = 120 if EVERY else 30
+    COUNT = 200 if EVERY else 30
 
     def test_killed_at_any_moment_it_leaves_what_undo_takes_back(self):
         draft = bios_disk(own_code())

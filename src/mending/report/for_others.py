@@ -91,7 +91,7 @@ def _machine(given: Material) -> Pairs:
     asked = ("form", "family", "firmware", "age")
     rows += [(name, words_of(case.facts[name])) for name in asked if name in case.facts]
     if given.trace is not None:
-        rows.append(("disk", f"{given.trace.target.bytes} bytes, {given.trace.scheme} table"))
+        rows.append(("disk", f"{given.trace.target.bytes} bytes, {given.trace.table}"))
         rows += [("system", system.title) for system in given.trace.systems if system.title]
     rows += [(f"seen: {words_of(name)}", words_of(answer)) for name, answer in case.seen.items()]
     return Pairs(tuple(rows))

@@ -2,6 +2,7 @@
 
 import msgspec
 
+from mending.disk.layout import Scheme
 from mending.disk.scan import DiskMap
 from mending.disk.system import Contents
 from mending.disk.volume import Volume
@@ -161,6 +162,11 @@ class Trace(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag=
     map: DiskMap | None = None
     unread: UnreadResult | None = None
     against: tuple[ChangedPart, ...] | None = None
+
+    @property
+    def table(self) -> str:
+        """The kind of partition table in words."""
+        return f"{'no' if self.scheme == Scheme.NONE else self.scheme} table"
 
     @property
     def fatal(self) -> tuple[Finding, ...]:

@@ -37,7 +37,7 @@ def show_trace(trace: Trace, pack: Pack, named: str) -> RenderableType:
     target = trace.target
     about = (
         f"{size(target.bytes)}, {target.sector} bytes a sector, {trace.firmware} firmware,"
-        f" {trace.scheme} table"
+        f" {trace.table}"
     )
     if target.kind == _FOLDER:
         about = f"a mounted tree: {', '.join(volume.label for volume in trace.volumes)}"

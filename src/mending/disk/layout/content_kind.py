@@ -1,6 +1,6 @@
 """What a file is, told by how it begins."""
 
-from mending.disk.volume import ENCRYPTED
+from mending.formats.encryption import fve
 from mending.formats.evidence import binary_journal, dump, event_log, older_event_log, wtmp
 from mending.formats.filesystem import ext, ntfs, signatures
 from mending.formats.firmware import efi_variables
@@ -33,15 +33,13 @@ def content_kind_of(head: bytes) -> str:
     if head[:4] == hive_base.MAGIC:
         return "hive"
     signed = head[510:512] == mbr.SIGNATURE.to_bytes(2, "little")
-    named = head[3:11] in {ntfs.OEM, ENCRYPTED} or gpt.SIGNATURE in {head[512:520], head[4096:4104]}
-    blank = len(head) == HEAD_BYTES and not any(
-        head
-    )  # a wiped disk starts like this; no other evidence does
+    listed = gpt.SIGNATURE in {head[512:520], head[4096:4104]}
+    named = head[3:11] in {ntfs.OEM, fve.SIGNATURE}
+    # a wiped disk starts like this; no other evidence does
+    blank = len(head) == HEAD_BYTES and not any(head)
     window = Window(head)
-    bare = (
-        ext.looks_like(window) or signatures.recognise(window) is not None
-    )  # one volume, no table
-    if signed or named or blank or bare:
+    one_volume = ext.looks_like(window) or signatures.recognise(window) is not None
+    if signed or listed or named or blank or one_volume:
         return "disk"
     try:
         head[: max(len(head) - 3, 0)].decode("utf-8")  # the cut may go through a character

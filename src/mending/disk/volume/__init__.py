@@ -1,7 +1,6 @@
 """One volume: its table entry, its boot sector with the backup, and what it says of itself."""
 
 from mending.disk.volume.boot_sectors import (
-    ENCRYPTED,
     READABLE_DAMAGE,
     BootSector,
     first_superblock_backup,
@@ -21,7 +20,6 @@ from mending.disk.volume.volume import DEFAULT_TOP, Volume
 
 __all__ = [
     "DEFAULT_TOP",
-    "ENCRYPTED",
     "READABLE_DAMAGE",
     "SOUND_FAT",
     "BootSector",

@@ -4,6 +4,7 @@ sound.
 
 import msgspec
 
+from mending.formats.encryption import fve
 from mending.formats.filesystem import exfat, ext, fat, ntfs, signatures
 from mending.model import (
     ByteOffset,
@@ -16,8 +17,6 @@ from mending.model import (
 )
 from mending.source import Source
 
-ENCRYPTED = b"-FVE-FS-"
-"""Where the name of the formatting program is, an encrypted volume says this."""
 _FAT32_BACKUP_SECTOR = 6
 """Where formatters put it; asked when the boot sector itself cannot tell."""
 _FAT32_DIRTY_BYTE = 65
@@ -87,7 +86,7 @@ def look_at_start(
     except ReadError as error:
         problem = Problem("unreadable", error.offset, error.length, "a read error", "bytes")
         return FilesystemKind.UNREADABLE, "", BootSector(offset, b"", False, (problem,))
-    if head.data[3:11] == ENCRYPTED:
+    if fve.read_first(head.data) is not None:
         return FilesystemKind.ENCRYPTED, "", BootSector(offset, head.data[:512], True)
     if ntfs.looks_like(head):
         return FilesystemKind.NTFS, "", _from_ntfs(source, ntfs.read(head), head, offset, length)
