@@ -30,7 +30,7 @@ _CONTRACTED = (
 )
 _BETWEEN = 2
 """So many words may stand inside a way of saying that has several."""
-_SHORT, _LEAST_LENGTH, _LONG = 4, 4, 7
+_SHORT, _LEAST_LENGTH, _LONG = 4, 5, 8
 """A word is only taken for a known one that is longer than the first; words shorter than the
 second are never taken for mistyped ones; from the third length on two mistakes are forgiven.
 """

@@ -134,8 +134,9 @@ class Understanding:
     def _drop_borrowed(
         self, answers: dict[str, UnderstoodAnswer], heard: Mapping[str, list[_Heard]]
     ) -> None:
-        """A denial speaks of one thing: an answer with one goes where an answer to another question
-        holds all its words and more. "The lock light does not change" is not about what changed.
+        """Of several words each speaks of one thing: an answer goes where an answer to another
+        question holds all its words and more. "The lock light does not change" is not about what
+        changed. One word alone may well tell two things, unless it is a denial.
         """
         best = {
             name: max(
@@ -149,7 +150,8 @@ class Understanding:
                 mine.clause is theirs.clause and set(mine.places) < set(theirs.places)
                 for theirs in best.values()
             )
-            if held and NOT in {mine.clause.words[at] for at in mine.places}:
+            is_denial = NOT in {mine.clause.words[at] for at in mine.places}
+            if held and (is_denial or len(mine.places) > 1):
                 del answers[name]
 
     def _drop_impossible(
