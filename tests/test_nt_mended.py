@@ -4,6 +4,7 @@ sees changed, the way back, and what each repair never does.
 
 import hashlib
 import os
+import struct
 import unittest
 import uuid
 from pathlib import Path
@@ -840,6 +841,24 @@ class RecoveryKept(Mended):
             self.assertIn(why, told["says"])
             self.assertEqual(self.left_of(store_of(pc)), set())
             self.assertEqual(trace_file(pc.path).verdict, "no-fault-found")
+
+    def test_a_store_made_to_be_read_without_end_is_left_behind(self):
+        """Every object has sixty thousand keys, all of them the object itself, 2,000 times over."""
+        pc, data = self.damaged("uefi")
+        base, count = 4096, 60_000
+        at = data.find(self.ENTRY.encode()) - 80  # the cell of an object
+        listing = len(data) - base
+        rows = struct.pack("<I4s", at - base, b"5ea0") * count
+        body = b"lf" + struct.pack("<H", count) + rows
+        cell = struct.pack("<i", -(4 + len(body) + 7 & ~7)) + body
+        hostile = bytearray(data + cell.ljust(-struct.unpack_from("<i", cell)[0], b"\0"))
+        struct.pack_into("<I", hostile, at + 4 + 20, count)
+        struct.pack_into("<I", hostile, at + 4 + 28, listing)
+        length = -struct.unpack_from("<i", hostile, at)[0]
+        pc.store(bytes(hostile) + bytes(hostile[at : at + length]) * 2000)
+        told = self.mend(pc, "boot-entries")
+        self.assertIn("a part of it", told["says"])
+        self.assertEqual(trace_file(pc.path).verdict, "no-fault-found")
 
     def test_it_is_found_beside_the_store_too(self):
         pc, data = self.damaged("bios")

@@ -33,6 +33,8 @@ _PARTITION, _DISK = slice(32, 48), slice(56, 72)
 _DEVICES = (store.DEVICE, store.SYSTEM_DEVICE)
 _MOST_OBJECTS, _MOST_ELEMENTS, _MOST_BESIDE = 512, 128, 8
 """Real stores have a dozen objects, and a dozen elements in each."""
+_MOST_INSIDE, _LONGEST, _LARGEST = 16, 64 << 10, 4 << 20
+"""Keys or values in an object or an element; bytes of an element; bytes of a store."""
 
 
 class StoreObject(msgspec.Struct, frozen=True):
@@ -107,11 +109,12 @@ def _sources(request: Request, volume: Volume, path: str) -> Iterator[tuple[Volu
         places += [(each.volume, each.path) for each in store_places(environment)]
     except OutOfReachError:
         return
-    for home_volume, place in places:
-        key = (home_volume.number, place.casefold())
-        if key not in seen:
-            seen.add(key)
-            yield home_volume, place
+    for where, place in places:
+        key = (where.number, place.casefold())
+        found = environment.find(where, place) if key not in seen else None
+        seen.add(key)
+        if found is not None and found.bytes <= _LARGEST:
+            yield where, place
 
 
 def _is_copy(path: str, name: str) -> bool:
@@ -137,22 +140,31 @@ def _object(key: Key) -> StoreObject | None:
     """None: it is no object, or nothing of it can be read."""
     elements, whole = dict[int, bytes](), True
     try:
-        description, listed = key.child("Description"), key.child("Elements")
-        kind = description.number("Type") if description is not None else None
-        if kind is None or listed is None:
+        inside = {each.name.lower(): each for each in islice(key.children(), _MOST_INSIDE)}
+        description, listed = inside.get("description"), inside.get("elements")
+        if description is None or listed is None or description.cell.values > _MOST_INSIDE:
             return None
+        kind = description.number("Type")
         keys = list(islice(listed.children(), _MOST_ELEMENTS + 1))
     except DamagedHiveError:
         return None
     for element in keys:
         data, number = None, 0
         with contextlib.suppress(DamagedHiveError, ValueError):
-            data, number = element.data(ELEMENT), int(element.name, 16)
+            data, number = _element(element), int(element.name, 16)
         if data is None or store.format_of(number) not in store.FORMATS:
             whole = False
             continue
         elements[number] = data
+    if kind is None:
+        return None
     return StoreObject(kind, elements, whole and len(keys) <= _MOST_ELEMENTS)
+
+
+def _element(key: Key) -> bytes | None:
+    """The bytes of an element; None where it has none, or more than any real one."""
+    value = key.value(ELEMENT) if key.cell.values <= _MOST_INSIDE else None
+    return key.data(ELEMENT) if value is not None and value.length <= _LONGEST else None
 
 
 def _entries(
