@@ -89,10 +89,11 @@ corpus: $(INSTALLED)
 	$(BIN)/pip install --quiet --editable '.[guided]'
 	$(BIN)/python -m benchmarks.guided --keep
 
-# Do the tests notice small changes of a room? make mutants ROOM=repair COUNT=300
+# Do the tests notice small changes of a room? make mutants ROOM=repair COUNT=300; with AGAIN=again only those
+# that nothing noticed the last time.
 mutants: $(INSTALLED)
 	$(BIN)/pip install --quiet --editable '.[mutants]'
-	$(BIN)/python -m benchmarks.mutants $(ROOM) $(COUNT)
+	$(BIN)/python -m benchmarks.mutants $(ROOM) $(COUNT) $(AGAIN)
 
 assemble:
 	for source in $$(find src/mending -path '*/code/*.asm'); do nasm -f bin -o $${source%.asm}.bin $$source || exit 1; done

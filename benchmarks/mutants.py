@@ -11,6 +11,7 @@ All happens in copies of the project below `build/mutants`; the random choice is
 """
 
 import ast
+import json
 import os
 import random
 import shutil
@@ -54,18 +55,23 @@ class TestMap:
     lines: dict[str, dict[int, list[str]]]
 
 
-def main(room: str, count: int) -> None:
-    """Try so many changes of a room and print the score and what survived."""
+def main(room: str, count: int, again: bool = False) -> None:
+    """Try so many changes of a room and print the score and what survived.
+
+    Args:
+        again: of these only the ones that nothing noticed the last time.
+    """
     copies: Queue[Path] = Queue()
     for number in range(WORKERS):
         copies.put(_copy(number))
     tests = _test_map(copies)
     chosen = _choose(room, count)
+    listed = FOLDER / f"{room.replace('/', '-')}.txt"
+    if again:
+        before = {line.rpartition(",")[0] for line in listed.read_text().splitlines()}
+        chosen = [item for item in chosen if _named(item) in before]
     caught = tried = 0
-    with (
-        ThreadPoolExecutor(WORKERS) as workers,
-        (FOLDER / f"{room.replace('/', '-')}.txt").open("w") as survivors,
-    ):
+    with ThreadPoolExecutor(WORKERS) as workers, listed.open("w") as survivors:
         for noticed, says in workers.map(lambda item: _try(item, tests, copies), chosen):
             tried += 1
             caught += noticed
@@ -152,17 +158,29 @@ def _merged(names: list[str]) -> TestMap:
     seconds = {name: float((COVERAGE / name / "seconds").read_text()) for name in names}
     lines: dict[str, dict[int, list[str]]] = {}
     for name in names:
-        seen: dict[str, set[int]] = {}
-        for part in (COVERAGE / name).glob("data*"):
-            data = CoverageData(str(part))
-            data.read()
-            for path in data.measured_files():
-                key = path.partition("/src/mending/")[2]
-                seen.setdefault(key, set()).update(data.lines(path) or ())
-        for key, numbers in seen.items():
+        for key, numbers in _lines_of(COVERAGE / name).items():
             for number in numbers:
                 lines.setdefault(key, {}).setdefault(number, []).append(name)
     return TestMap(seconds, lines)
+
+
+def _lines_of(data: Path) -> dict[str, list[int]]:
+    """By file the lines that a class runs; of the hundreds of programs that it may have started one
+    list is made, the first time.
+    """
+    listed = data / "lines.json"
+    if not listed.exists():
+        seen: dict[str, set[int]] = {}
+        for part in data.glob("data*"):
+            measured = CoverageData(str(part))
+            measured.read()
+            for path in measured.measured_files():
+                key = path.partition("/src/mending/")[2]
+                seen.setdefault(key, set()).update(measured.lines(path) or ())
+            part.unlink()
+        listed.write_text(json.dumps({key: sorted(numbers) for key, numbers in seen.items()}))
+    found: dict[str, list[int]] = json.loads(listed.read_text())
+    return found
 
 
 def _choose(room: str, count: int) -> list[Any]:
@@ -220,12 +238,12 @@ def _try(mutation: Any, tests: TestMap, copies: "Queue[Path]") -> tuple[bool, st
         spent += tests.seconds[name]
     copy = copies.get()
     try:
-        return _run(mutation, copy, names, spent, line)
+        return _run(mutation, copy, names, spent)
     finally:
         copies.put(copy)
 
 
-def _run(mutation: Any, copy: Path, names: list[str], spent: float, line: int) -> tuple[bool, str]:
+def _run(mutation: Any, copy: Path, names: list[str], spent: float) -> tuple[bool, str]:
     path = _environment(copy)["PYTHONPATH"]
     command = f"env --chdir={copy} PYTHONPATH={path} {sys.executable} -m unittest -q -f "
     changed = attrs.evolve(mutation, module_path=copy / mutation.module_path)
@@ -235,9 +253,13 @@ def _run(mutation: Any, copy: Path, names: list[str], spent: float, line: int) -
     if result.worker_outcome is not WorkerOutcome.NORMAL:
         raise RuntimeError(result.output)
     noticed = bool(names) and result.test_outcome is not TestOutcome.SURVIVED
-    head = f"{mutation.module_path}:{line} {mutation.operator_name}, {len(names)} classes"
+    head = f"{_named(mutation)}, {len(names)} classes"
     return noticed, f"{head}\n{result.diff}\n"
 
 
+def _named(mutation: Any) -> str:
+    return f"{mutation.module_path}:{mutation.start_pos[0]} {mutation.operator_name}"
+
+
 if __name__ == "__main__":
-    main(sys.argv[1], int(sys.argv[2]))
+    main(sys.argv[1], int(sys.argv[2]), "again" in sys.argv[3:])

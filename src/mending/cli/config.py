@@ -140,7 +140,9 @@ def _place(text: str, message: str) -> str:
     key = named.group(1).split(".")[-1].split("[")[0] if named else ""
     unknown = re.search(r"unknown field `(\w+)`", message)
     key = unknown.group(1) if unknown else key
-    return f"{_line(text, key)}key {key}: {message}" if key else message
+    says = message.partition(" - at ")[0].replace("`", "")
+    says = says.replace("Expected bool", "true or false is expected")
+    return f"{_line(text, key)}key {key}: {says}" if key else says
 
 
 def _line(text: str, key: str) -> str:
