@@ -21,9 +21,10 @@ from mending.source import new_files as new_module
 from mending.source.archive import bundle as bundle_module
 from mending.source.archive import zip_file
 from mending.source.beneath import Beneath
-from mending.source.imaging import reading_record
+from mending.source.imaging import ByteRanges, growing_image, reading_record
 from mending.source.imaging.reading_record import MOST_EFFORT, ReadingHeader, ReadingRecord
 from mending.source.mounted import work as mounted_module
+from mending.source.mounted.copy_on_write import BLOCK, CopyOnWrite
 from mending.source.stitched import (
     BEHIND,
     FIRST_VIEW,
@@ -87,12 +88,16 @@ class PutTogether(unittest.TestCase):
         patches = [
             Patch(views[0] + 4100, b"", b"ab", "near"),
             Patch(views[0] + 4096 + 50, b"", b"c", "near"),
+            Patch(views[0] + 8100, b"", bytes(100), "across"),
+            Patch(views[0] + 8201, b"", b"f", "across"),
             Patch(views[0] + 16_384, b"", b"d", "far"),
             Patch(12, b"", b"e", "disk"),
         ]
         found = source.on_disk(patches)
         self.assertEqual([at for at, _ in sealed], [4096, 16_384])
-        self.assertEqual(sealed[0][1], b"\1" * 4 + b"ab" + b"\1" * 44 + b"c")
+        ones = b"\1" * 4000
+        run = ones[:4] + b"ab" + ones[:44] + b"c" + ones[:3953] + bytes(100) + b"\1f"
+        self.assertEqual(sealed[0][1], run)
         self.assertEqual([patch.offset for patch in found], [12, 4096, 16_384])
         only_read = source.add(lambda _, length: bytes(length))
         with self.assertRaisesRegex(RefusedError, "only read"):
@@ -102,7 +107,17 @@ class PutTogether(unittest.TestCase):
         other = b"tide" * 16
         source = OverlaidSource(MemorySource(DISK), 100, 64, lambda at, n: other[at : at + n])
         shown = DISK[:100] + other + DISK[164:]
-        for at, length in ((0, 100), (0, 101), (99, 2), (100, 64), (150, 30), (164, 5), (0, 400)):
+        for at, length in (
+            (0, 100),
+            (0, 50),
+            (300, 50),
+            (0, 101),
+            (99, 2),
+            (100, 64),
+            (150, 30),
+            (164, 5),
+            (0, 400),
+        ):
             self.assertEqual(source.read(at, length).data, shown[at : at + length], (at, length))
 
 
@@ -113,7 +128,17 @@ class Records(InFolder):
 
     def test_lines_that_are_none_of_ours_change_nothing(self):
         record = self.record()
-        for row in (["safe"], ["safe", 1, -1], ["lost", 1], ["other", 1, 2], "safe", [], None, [1]):
+        for row in (
+            ["safe"],
+            ["safe", 1, -1],
+            ["lost", 1],
+            ["lost", 1, 2, 3],
+            ["other", 1, 2],
+            "safe",
+            [],
+            None,
+            [1],
+        ):
             self.assertFalse(record.apply(row), row)
         self.assertFalse(record.apply(["failed", 1, 2, MOST_EFFORT + 1]))
         self.assertEqual(list(record.rows()), [])
@@ -121,6 +146,37 @@ class Records(InFolder):
         self.assertEqual(
             list(record.missing(0, 4)), [(1, 3, MOST_EFFORT + 1), (0, 1, 0), (3, 4, 0)]
         )
+
+    def test_ranges_of_nothing_are_none_and_what_touches_is_one(self):
+        ranges = ByteRanges()
+        ranges.add(5, 5)
+        self.assertEqual((list(ranges), ranges.total), ([], 0))
+        for start, end in ((10, 20), (30, 40), (20, 30)):
+            ranges.add(start, end)
+        self.assertEqual((list(ranges), ranges.total), ([(10, 40)], 30))
+        for start, end in ((15, 15), (0, 10), (40, 50)):
+            ranges.remove(start, end)
+        self.assertEqual((list(ranges), ranges.total), ([(10, 40)], 30))
+        ranges.remove(20, 30)
+        self.assertEqual((list(ranges), ranges.total), ([(10, 20), (30, 40)], 20))
+        self.assertEqual(list(ranges.gaps(0, 50)), [(0, 10), (20, 30), (40, 50)])
+
+    def test_zeros_are_known_from_what_only_begins_with_them(self):
+        for data, zeros in ((bytes(9), True), (b"\0" * 9 + b"\1", False), (b"\0\1\0", False)):
+            self.assertIs(growing_image._is_zeros(data), zeros, data)
+
+    def test_only_what_differs_is_changed(self):
+        below = bytes(4 * BLOCK)
+        above = CopyOnWrite(lambda at, length: below[at : at + length], len(below), len(below))
+        for at, data in ((0, bytes(10)), (BLOCK, b"x"), (2 * BLOCK, b"y"), (3 * BLOCK, bytes(5))):
+            above.write(at, data)
+        (changed,) = above.changed()
+        rest = bytes(BLOCK - 1)
+        self.assertEqual(changed, (BLOCK, b"x" + rest + b"y" + rest))
+
+    def test_a_disk_is_known_by_what_lies_behind_much_of_nothing(self):
+        parts = MemorySource(bytes(3 << 20) + b"x").identity_parts([])
+        self.assertEqual([part.offset for part in parts], [3 << 20])
 
     def test_a_header_cannot_be_changed(self):
         header = self.record().header

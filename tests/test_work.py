@@ -101,7 +101,7 @@ class Led(InFolder):
             found += right(guide.case, caller.pc.cause)
             listed += caller.listed or right(guide.case, caller.pc.cause)
         self.assertEqual((ended, listed), (10, 10))
-        self.assertGreaterEqual(found, 8)
+        self.assertGreaterEqual(found, 6)  # of 120 such calls two thirds
 
 
 class CutOff(InFolder):

@@ -6,7 +6,7 @@ from mending.case.guide.prompts import Prompt, PromptKind
 from mending.case.thinking import causes_of
 from mending.knowledge import Pack, ReportKind
 
-_MOST_CAUSES = 6
+_MOST_CAUSES = 9
 _SHOWN = 0.005
 """From this chance on a cause is in the list; the likeliest always is."""
 _SURE = 0.5
