@@ -19,7 +19,7 @@ from mending.knowledge.families import nt_names
 from mending.model import Change, Finding, FindingId, Proof, RefusedError, RepairId, clean_text
 from mending.repair.base import Proposal, Request
 from mending.repair.boot.store_places import device_of, store_home
-from mending.repair.boot.store_recovery import Recovery, recoveries
+from mending.repair.boot.store_recovery import Home, Recovery, home_of, recoveries
 from mending.repair.files import (
     ELEMENT,
     PROGRAMS_HIVE,
@@ -176,15 +176,13 @@ def _anew(
 
 def _ways(
     request: Request, volume: Volume, path: str, systems: list[_System]
-) -> tuple[dict[int, Recovery], str]:
-    """Ways to recovery that can be taken over, by the volume of their system, and what is said of
-    them.
-    """
-    wanted = {system.start.volume.number for system in systems}
+) -> tuple[dict[Home, Recovery], str]:
+    """Ways to recovery that can be taken over, by their system, and what is said of them."""
+    wanted = {home_of(system.start.volume, system.start.root) for system in systems}
     ways, why = recoveries(request, volume, path, wanted)
     told = [
         f"its way to recovery (volume {number}) as {way.told_by} names it"
-        for number, way in sorted(ways.items())
+        for (number, _), way in sorted(ways.items())
     ]
     return ways, "".join(f"; {each}" for each in [*told, why] if each)
 
@@ -232,13 +230,13 @@ def _fill(
     editor: HiveEditor,
     volume: Volume,
     systems: list[_System],
-    ways: Mapping[int, Recovery],
+    ways: Mapping[Home, Recovery],
     keep: str = "",
 ) -> None:
     """Entries, and a manager that starts one of them.
 
     Args:
-        ways: to recovery, by the volume of the system that has them.
+        ways: to recovery, by the system that has them.
         keep: an entry that works.
     """
     for identity, kind in (
@@ -251,7 +249,7 @@ def _fill(
             )
             _add_object(editor, identity, kind, inherited)
     for system in systems:
-        way = ways.get(system.start.volume.number)
+        way = ways.get(home_of(system.start.volume, system.start.root))
         elements = {**_elements(system), **(way.elements if way is not None else {})}
         _add_object(editor, system.identity, store.SYSTEM_LOADER, elements)
         for identity, each in (way.objects if way is not None else {}).items():

@@ -59,24 +59,32 @@ class Recovery(msgspec.Struct, frozen=True):
     told_by: str
 
 
+Home = tuple[int, str]
+"""A system: the number of its volume and its folder there, in small letters."""
+
+
+def home_of(volume: Volume, root: str) -> Home:
+    """How a system is named here. Args: root: its folder, with slashes of either kind."""
+    return volume.number, root.replace("\\", "/").strip("/").casefold()
+
+
 def recoveries(
-    request: Request, volume: Volume, path: str, wanted: set[int]
-) -> tuple[dict[int, Recovery], str]:
-    """The ways to recovery, by the number of the volume of the system that has them; and why one
-    that was found is not taken over.
+    request: Request, volume: Volume, path: str, wanted: set[Home]
+) -> tuple[dict[Home, Recovery], str]:
+    """The ways to recovery of systems; and why one that was found is not taken over.
 
     Args:
         volume, path: where the boot configuration that is made is, and perhaps was.
-        wanted: numbers of the volumes of systems that get an entry.
+        wanted: the systems that get an entry.
     """
-    found, why = dict[int, Recovery](), ""
-    for home, place in _sources(request, volume, path):
+    found, why = dict[Home, Recovery](), ""
+    for where, place in _sources(request, volume, path):
         try:
-            objects = _objects(read_all(request, home, place))
+            objects = _objects(read_all(request, where, place))
         except RefusedError:
             continue
-        for number, entry in _entries(request, home, objects):
-            if number not in wanted or number in found or store.RECOVERY_SEQUENCE not in entry:
+        for home, entry in _entries(request, where, objects):
+            if home not in wanted or home in found or store.RECOVERY_SEQUENCE not in entry:
                 continue
             elements = {
                 element: entry[element]
@@ -88,30 +96,28 @@ def recoveries(
             if lost:
                 why = f"the recovery that {place} names is not taken over: {lost}"
                 continue
-            found[number] = Recovery(elements, needed, place)
+            found[home] = Recovery(elements, needed, place)
     return found, "" if wanted <= found.keys() else why
 
 
 def _sources(request: Request, volume: Volume, path: str) -> Iterator[tuple[Volume, str]]:
     """The damaged store itself, what lies beside it under its name with something behind, and the
-    other stores of the disk.
+    other stores of the disk; without those that cannot be reached or are larger than any real one.
     """
     environment = request.environment
-    seen = set[tuple[int, str]]()
+    places, seen = [(volume, path)], set[tuple[int, str]]()
     folder, _, name = path.rpartition("/")
-    try:
-        places = [(volume, path)] if environment.find(volume, path) is not None else []
+    with contextlib.suppress(OutOfReachError):
         home = environment.find(volume, folder or "/")
         if home is not None and home.is_folder:
             beside = environment.files(volume).listing(home.path)
             kept = (each.path for each in beside if _is_copy(each.path, name))
             places += [(volume, each) for each in islice(kept, _MOST_BESIDE)]
         places += [(each.volume, each.path) for each in store_places(environment)]
-    except OutOfReachError:
-        return
     for where, place in places:
-        key = (where.number, place.casefold())
-        found = environment.find(where, place) if key not in seen else None
+        found, key = None, (where.number, place.casefold())
+        with contextlib.suppress(OutOfReachError):
+            found = environment.find(where, place) if key not in seen else None
         seen.add(key)
         if found is not None and found.bytes <= _LARGEST:
             yield where, place
@@ -168,20 +174,20 @@ def _element(key: Key) -> bytes | None:
 
 
 def _entries(
-    request: Request, home: Volume, objects: Mapping[str, StoreObject]
-) -> Iterator[tuple[int, Mapping[int, bytes]]]:
-    """The elements of every entry that starts a system of this disk, with its volume's number."""
-    volumes = StoreVolumes(request.environment, home)
+    request: Request, where: Volume, objects: Mapping[str, StoreObject]
+) -> Iterator[tuple[Home, Mapping[int, bytes]]]:
+    """The elements of every entry that starts a system of this disk, and which system that is."""
+    volumes = StoreVolumes(request.environment, where)
     for each in objects.values():
-        if each.kind != store.SYSTEM_LOADER:
-            continue
         device = store.device(each.elements.get(store.SYSTEM_DEVICE, b""))
-        try:
-            volume, _ = volumes.find(device, "")
-        except OutOfReachError:
+        if each.kind != store.SYSTEM_LOADER or device.kind != "partition":
             continue
-        if volume is not None and device.kind == "partition":
-            yield volume.number, each.elements
+        volume = None
+        with contextlib.suppress(OutOfReachError):
+            volume, _ = volumes.find(device, "")
+        root = "".join(store.texts(each.elements.get(store.SYSTEM_ROOT, b"")))
+        if volume is not None and root:
+            yield home_of(volume, root), each.elements
 
 
 def _needed(
