@@ -1,11 +1,12 @@
 """Do the tests notice? Small random changes of the code, one at a time, and the tests that run the
 changed line.
 
-Which tests run a line is measured once: each test class alone, under coverage, the programs that it
-starts included. A change is tried against those of the classes that run its line, up to a budget of
+Which tests run a line is measured once: each test alone, under coverage, the programs that it
+starts included. A change is tried against those of the tests that run its line, up to a budget of
 seconds, that run the most of its file for each second: a constant is run by everything that loads
-its module, which is no test of it. So the score is a lower bound: a slower test might have noticed.
-Changes inside annotations and messages are left out, for they change nothing that runs.
+its module, which is no test of it. So the score is a lower bound: a slower test might have noticed,
+and what a process does that ends without saying good-bye is not seen to be run at all. Changes
+inside annotations and messages are left out, for they change nothing that runs.
 
 All happens in copies of the project below `build/mutants`; the random choice is seeded.
 """
@@ -37,10 +38,10 @@ from coverage import CoverageData
 PROJECT = Path(__file__).parents[1]
 FOLDER = PROJECT / "build" / "mutants"
 COVERAGE = FOLDER / "coverage"
-"""A folder a class: what its run covered, and in `seconds` how long it took. Written as each ends,
+"""A folder a test: what its run covered, and in `seconds` how long it took. Written as each ends,
 so that a measuring that was broken off goes on; delete it when the code has changed a lot."""
 WORKERS = int(os.environ.get("MUTANT_WORKERS", "2"))
-SEED, BUDGET = 13, 45.0
+SEED, BUDGET = 13, 30.0
 """Seconds of tests a change is tried against, as they took when nothing was changed."""
 SAME_HERE = ("Is", "IsNot")
 """Identity instead of equality: the same for the enumerations and small numbers compared here."""
@@ -49,7 +50,7 @@ LEFT_OUT = ("RemoveDecorator", "VariableReplacer", "VariableInserter", "Exceptio
 
 @attrs.frozen
 class TestMap:
-    """What the tests run: seconds by class; by file and line the classes that run it."""
+    """What the tests run: seconds by test; by file and line the tests that run it."""
 
     seconds: dict[str, float]
     lines: dict[str, dict[int, list[str]]]
@@ -102,9 +103,9 @@ def _environment(copy: Path) -> dict[str, str]:
 
 
 def _test_map(copies: "Queue[Path]") -> TestMap:
-    """What every class runs; those that were not measured yet are measured."""
+    """What every test runs; those that were not measured yet are measured."""
     loaded = unittest.defaultTestLoader.discover(str(PROJECT / "tests"), top_level_dir=str(PROJECT))
-    names = sorted({_name(test) for test in _each(loaded)})
+    names = sorted(test.id() for test in _each(loaded))
     new = [name for name in names if not (COVERAGE / name / "seconds").exists()]
     with ThreadPoolExecutor(WORKERS) as workers:
         list(workers.map(partial(_measure, copies=copies), new))
@@ -116,12 +117,8 @@ def _each(suite: Any) -> Iterator[unittest.TestCase]:
         yield from _each(test) if isinstance(test, unittest.TestSuite) else (test,)
 
 
-def _name(test: unittest.TestCase) -> str:
-    return f"{type(test).__module__}.{type(test).__name__}"
-
-
 def _measure(name: str, copies: "Queue[Path]") -> None:
-    """Run one class under coverage, and keep how long it took."""
+    """Run one test under coverage, and keep how long it took."""
     copy = copies.get()
     data = COVERAGE / name
     shutil.rmtree(data, ignore_errors=True)
@@ -165,7 +162,7 @@ def _merged(names: list[str]) -> TestMap:
 
 
 def _lines_of(data: Path) -> dict[str, list[int]]:
-    """By file the lines that a class runs; of the hundreds of programs that it may have started one
+    """By file the lines that a test runs; of the hundreds of programs that it may have started one
     list is made, the first time.
     """
     listed = data / "lines.json"
@@ -253,7 +250,7 @@ def _run(mutation: Any, copy: Path, names: list[str], spent: float) -> tuple[boo
     if result.worker_outcome is not WorkerOutcome.NORMAL:
         raise RuntimeError(result.output)
     noticed = bool(names) and result.test_outcome is not TestOutcome.SURVIVED
-    head = f"{_named(mutation)}, {len(names)} classes"
+    head = f"{_named(mutation)}, {len(names)} tests"
     return noticed, f"{head}\n{result.diff}\n"
 
 
