@@ -9,7 +9,7 @@ paper on this cipher (2006), section 4.
 
 from typing import TYPE_CHECKING
 
-from mending.disk.locked.sector_cipher import SectorCipher, turned
+from mending.disk.locked.sector_cipher import TOGETHER, SectorCipher, in_runs, turned
 from mending.model import load_numpy
 
 if TYPE_CHECKING:
@@ -22,6 +22,8 @@ if TYPE_CHECKING:
 _FORWARD = (3, 2, 5, (0, 10, 0, 25))
 _BACKWARD = (5, -2, -5, (9, 0, 13, 0))
 """Rounds; how far off the two other words are; bits by which the second is turned, in turn."""
+_TOGETHER = 4 * TOGETHER
+"""Bytes that are undone at once: a row of words is one step for all of their sectors."""
 _SECOND = 0x80
 """Last byte of the place in the second block of a sector's key."""
 
@@ -39,6 +41,9 @@ class DiffusedCipher:
 
     def decrypt(self, data: bytes, first: int) -> bytes:
         """Plain bytes of whole sectors. Args: first: place of the first one in bytes."""
+        return in_runs(self._decrypt, data, first, _TOGETHER, 1)
+
+    def _decrypt(self, data: bytes, first: int) -> bytes:
         np = load_numpy()
         plain = self._cbc.decrypt(data, first)
         words = np.frombuffer(plain, "<u4").reshape(-1, self._sector // 4).T.copy()

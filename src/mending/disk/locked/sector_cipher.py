@@ -23,6 +23,8 @@ if TYPE_CHECKING:
     """Two numbers of 64 bits a block of 16 bytes, little-endian."""
 
 _BLOCK, _UNIT = 16, 512
+TOGETHER = 512 << 10
+"""Bytes that are decrypted at once."""
 _XTS_KEYS, _CBC_KEYS = {32, 64}, {16, 24, 32}
 _CARRY = 0x87
 """What leaves at the top comes back so (the polynomial of GF(2^128))."""
@@ -70,6 +72,9 @@ class SectorCipher:
 
     def decrypt(self, data: bytes, first: int) -> bytes:
         """Plain bytes of whole sectors. Args: first: number of the first one, in units."""
+        return in_runs(self._decrypt, data, first, TOGETHER, self._unit)
+
+    def _decrypt(self, data: bytes, first: int) -> bytes:
         np = load_numpy()
         starts, given = self._laid_out(data, first)
         blocks, cut = given.shape[1], given.tobytes()
@@ -108,6 +113,22 @@ class SectorCipher:
         cut = data[: count * self._sector]
         given: Blocks = np.frombuffer(cut, "<u8").reshape(count, blocks, 2)
         return starts, given
+
+
+def in_runs(
+    decrypt: Callable[[bytes, int], bytes], data: bytes, first: int, most: int, unit: int
+) -> bytes:
+    """Decrypt run by run. What is worked on fits into the processor's cache then, and the memory
+    for it is used again instead of asked for anew: several times quicker than all at once.
+
+    Args:
+        first: number of the first sector, in units of so many bytes.
+        most: bytes of a run; whole sectors.
+    """
+    if len(data) <= most:
+        return decrypt(data, first)
+    runs = range(0, len(data), most)
+    return b"".join(decrypt(data[at : at + most], first + at // unit) for at in runs)
 
 
 def _bytes_of(blocks: "Blocks") -> bytes:
