@@ -679,7 +679,8 @@ class OwnStore(Mended):
     def test_a_store_made_anew_equals_one_that_hivex_made_by_hand(self):
         pc = NtPc(self.folder, "uefi")
         pc.store(None)
-        self.mend(pc, "boot-entries")
+        told = self.mend(pc, "boot-entries")
+        self.assertIn("without a way to recovery", told["says"])
         made = store_of(pc)
         script = self.folder / "by_hand.py"
         script.write_text(BY_HAND)

@@ -41,11 +41,14 @@ class DiffusedCipher:
 
     def decrypt(self, data: bytes, first: int) -> bytes:
         """Plain bytes of whole sectors. Args: first: place of the first one in bytes."""
-        return in_runs(self._decrypt, data, first, _TOGETHER, 1)
+        return in_runs(self._decrypt_run, data, first, _TOGETHER, 1)
 
-    def _decrypt(self, data: bytes, first: int) -> bytes:
+    def _decrypt_run(self, data: bytes, first: int) -> bytes:
         np = load_numpy()
-        plain = self._cbc.decrypt(data, first)
+        parts = range(0, len(data), TOGETHER)
+        plain = b"".join(
+            self._cbc.decrypt_run(data[at : at + TOGETHER], first + at) for at in parts
+        )
         words = np.frombuffer(plain, "<u4").reshape(-1, self._sector // 4).T.copy()
         for layer in (_FORWARD, _BACKWARD):
             _undo(words, layer)

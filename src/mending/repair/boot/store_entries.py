@@ -57,6 +57,7 @@ _TEXT, _NUMBER = 1, 4
 _ROOT = "NewStoreRoot"
 _OLD = "old"
 _LONGEST = 120
+_NO_WAY = "without a way to recovery, which nothing here names"
 
 
 class _System(msgspec.Struct, frozen=True):
@@ -184,6 +185,8 @@ def _ways(
         f"its way to recovery (volume {number}) as {way.told_by} names it"
         for (number, _), way in sorted(ways.items())
     ]
+    if not why and wanted - ways.keys():
+        why = _NO_WAY
     return ways, "".join(f"; {each}" for each in [*told, why] if each)
 
 
