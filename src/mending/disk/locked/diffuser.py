@@ -52,10 +52,10 @@ class DiffusedCipher:
         words = np.frombuffer(plain, "<u4").reshape(-1, self._sector // 4).T.copy()
         for layer in (_FORWARD, _BACKWARD):
             _undo(words, layer)
-        over = self._over(len(words[0]), first)
-        laid = words.T.reshape(len(over), -1, 8)  # a copy, sector by sector
-        np.bitwise_xor(laid, over[:, None, :], laid)
-        found: bytes = laid.tobytes()
+        over = self._over(len(words[0]), first).T.copy()
+        for at, row in enumerate(words):
+            np.bitwise_xor(row, over[at % len(over)], row)
+        found: bytes = words.T.tobytes()
         return found
 
     def encrypt(self, data: bytes, first: int) -> bytes:

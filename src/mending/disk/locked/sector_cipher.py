@@ -10,9 +10,7 @@ of a sector in bytes (`place`); what the diffuser does: `diffuser.py`.
 """
 
 import hashlib
-import os
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
 from typing import TYPE_CHECKING
 
 from mending.model import UsageError, load_extra, load_numpy
@@ -80,14 +78,16 @@ class SectorCipher:
         """The same, all at once."""
         np = load_numpy()
         starts, given = self._laid_out(data, first)
-        blocks, cut = given.shape[1], given.tobytes()
         if self._xts:
-            tweaks = _doubled(starts, blocks)
+            tweaks = _doubled(starts, given.shape[1])
             plain = np.frombuffer(self._blocks((given ^ tweaks).tobytes()), "<u8")
             return _bytes_of(plain.reshape(given.shape) ^ tweaks)
-        before = np.concatenate((starts[:, None, :], given[:, :-1, :]), axis=1)
-        plain = np.frombuffer(self._blocks(cut), "<u8").reshape(given.shape)
-        return _bytes_of(plain ^ before)
+        # each block over the one before it, of all sectors as one row; then the first of each
+        turned_back = np.frombuffer(self._blocks(data[: given.nbytes]), "<u8").reshape(given.shape)
+        made = np.empty_like(given)
+        np.bitwise_xor(turned_back.ravel()[2:], given.ravel()[:-2], made.ravel()[2:])
+        np.bitwise_xor(turned_back[:, 0], starts, made[:, 0])
+        return _bytes_of(made)
 
     def encrypt(self, data: bytes, first: int) -> bytes:
         """The other way round, for the few sectors that a repair changes."""
@@ -121,8 +121,9 @@ class SectorCipher:
 def in_runs(
     decrypt: Callable[[bytes, int], bytes], data: bytes, first: int, most: int, unit: int
 ) -> bytes:
-    """Decrypt run by run, as many at once as there are processors. What is worked on fits into a
-    processor's cache then, and the memory for it is used again instead of asked for anew.
+    """Decrypt run by run. What is worked on fits into the processor's cache then, and the memory
+    for it is used again instead of asked for anew. (Runs on two processors at once were slower: the
+    steps are too short for that.)
 
     Args:
         first: number of the first sector, in units of so many bytes.
@@ -130,13 +131,8 @@ def in_runs(
     """
     if len(data) <= most:
         return decrypt(data, first)
-    runs = range(0, len(data), most)
-    # threads, for all the work is done outside of the interpreter's lock; none is left afterwards,
-    # so that this process may be forked
-    with ThreadPoolExecutor(min(os.cpu_count() or 1, len(runs))) as workers:
-        return b"".join(
-            workers.map(lambda at: decrypt(data[at : at + most], first + at // unit), runs)
-        )
+    parts = range(0, len(data), most)
+    return b"".join(decrypt(data[at : at + most], first + at // unit) for at in parts)
 
 
 def _bytes_of(blocks: "Blocks") -> bytes:
