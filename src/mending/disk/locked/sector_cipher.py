@@ -26,8 +26,10 @@ _BLOCK, _UNIT = 16, 512
 TOGETHER = 512 << 10
 """Bytes that are decrypted at once."""
 _XTS_KEYS, _CBC_KEYS = {32, 64}, {16, 24, 32}
-_CARRY = 0x87
-"""What leaves at the top comes back so (the polynomial of GF(2^128))."""
+_MOST_DOUBLINGS = 32
+"""At once. What leaves at the top comes back times x^7 + x^2 + x + 1 (the polynomial of GF(2^128)),
+for which there must be room in 64 bits.
+"""
 EXTRA = "unlock"
 
 
@@ -140,16 +142,32 @@ def _bytes_of(blocks: "Blocks") -> bytes:
 
 
 def _doubled(starts: "Blocks", blocks: int) -> "Blocks":
-    """The tweak of every block, shape (sectors, blocks, 2): each is twice the one before it."""
+    """The tweak of every block, shape (sectors, blocks, 2): each is twice the one before it. So
+    many as are known, doubled as often as they are many, are the next ones.
+    """
     np = load_numpy()
     tweaks: Blocks = np.empty((len(starts), blocks, 2), "<u8")
-    low, high = starts[:, 0].copy(), starts[:, 1].copy()
-    for number in range(blocks):
-        tweaks[:, number, 0], tweaks[:, number, 1] = low, high
-        carry = (high >> np.uint64(63)) * np.uint64(_CARRY)
-        high = (high << np.uint64(1)) | (low >> np.uint64(63))
-        low = (low << np.uint64(1)) ^ carry
+    tweaks[:, 0] = starts
+    known = 1
+    while known < blocks:
+        step = min(known, _MOST_DOUBLINGS)
+        upto = min(known + step, blocks)
+        _times(tweaks[:, known - step : upto - step], step, tweaks[:, known:upto])
+        known = upto
     return tweaks
+
+
+def _times(tweaks: "Blocks", doublings: int, made: "Blocks") -> None:
+    """Tweaks doubled so many times at once: shifted, and what leaves at the top, times the
+    polynomial, put in at the bottom.
+    """
+    np = load_numpy()
+    left, right = np.uint64(doublings), np.uint64(64 - doublings)
+    low, high = tweaks[..., 0], tweaks[..., 1]
+    out = high >> right
+    back = out ^ (out << np.uint64(1)) ^ (out << np.uint64(2)) ^ (out << np.uint64(7))
+    made[..., 1] = (high << left) | (low >> right)
+    made[..., 0] = (low << left) ^ back
 
 
 def turned(key: bytes, *, encrypt: bool) -> Callable[[bytes], bytes]:
