@@ -299,6 +299,13 @@ class AtTheKeyboard(InFolder):
         self.addCleanup(child.close)
         return child
 
+    @staticmethod
+    def asked(child, words):
+        """Waits until this is asked and a key goes to the prompt: before the cursor is shown
+        there, the terminal itself still takes lines and ends of files."""
+        child.expect(words)
+        child.expect_exact("\x1b[?25h")
+
     def test_by_wish_a_digit_alone_chooses_but_is_still_typed_in_words(self):
         home = self.folder / "config" / "mending"
         home.mkdir(parents=True)
@@ -311,12 +318,12 @@ class AtTheKeyboard(InFolder):
         child.sendline("")
         child.expect("Since when")
         child.sendline("")
-        child.expect("What kind of PC")
+        self.asked(child, "What kind of PC")
         child.send("1")
-        child.expect("copy of the personal files")
+        self.asked(child, "copy of the personal files")
         child.send("back")
         child.sendline("")
-        child.expect("What kind of PC")
+        self.asked(child, "What kind of PC")
         child.sendeof()
         child.expect(pexpect.EOF)
         state = load_case(self.folder / "ferry").state
@@ -331,7 +338,7 @@ class AtTheKeyboard(InFolder):
             child.sendline("")
             child.expect(asked)
         child.sendline("")
-        child.expect("What kind of PC")
+        self.asked(child, "What kind of PC")
         child.send("desk\t")
         child.expect("desktop")
         child.sendline("")
