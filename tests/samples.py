@@ -43,6 +43,13 @@ PROGRAMS = FOLDER / "programs"
 SIGNED_FROM = "shim-signed"
 SIGNED = FOLDER / "shimx64.efi.signed"
 """A program of firmware that was signed for real, from a package of the system."""
+LISTED = FOLDER / "listed"
+"""What an updater of device drivers carries within: programs and drivers of the nt family and the
+catalogues that list them, as their maker published them; and signed libraries and a signed driver
+that packages bring. A folder each.
+"""
+LISTED_FROM = {"capablerobot-usbregister": "1.3.1.2", "shiboken6": "6.12.0", "pydivert": "4.0.1"}
+_CABINET = b"MSCF\0\0\0\0"
 _WANTED = "ntoskrnl.exe hal.dll ntdll.dll fltmgr.sys scsiport.sys mountmgr.sys"
 _LIBRARIES = "advapi32 kernel32 kernelbase msvcrt ucrtbase rpcrt4 sechost"
 CHECKER_FROM = ("axe-core-python", "0.1.0")
@@ -76,6 +83,7 @@ def fetch():
     _fetch_programs()
     _fetch_signed()
     _fetch_checker()
+    _fetch_listed()
     for release, package, file in SOURCES.values():
         if not (FOLDER / file).exists():
             _fetch_source(release, package)
@@ -91,6 +99,52 @@ def _fetch_checker():
         with zipfile.ZipFile(next(Path(folder).glob("*.whl"))) as wheel:
             data = wheel.read(f"{name.replace('-', '_')}/axe.min.js")
     CHECKER.write_bytes(data)
+
+
+def _fetch_listed():
+    """Programs and catalogues, out of the wheels and out of the cabinets inside a program there."""
+    if LISTED.exists():
+        return
+    with tempfile.TemporaryDirectory() as folder:
+        home, made = Path(folder), Path(folder) / "made"
+        words = ["download", "--quiet", "--no-deps", "--platform", "win_amd64", "--dest", folder]
+        words += ["--only-binary", ":all:", "--python-version", "3.11"]
+        wanted = [f"{name}=={version}" for name, version in LISTED_FROM.items()]
+        subprocess.run([sys.executable, "-m", "pip", *words, *wanted], check=True)
+        for number, path in enumerate(sorted(home.glob("*.whl"))):
+            with zipfile.ZipFile(path) as wheel:
+                for name in wheel.namelist():
+                    if name.endswith((".exe", ".dll", ".sys")):
+                        _keep(wheel.read(name), Path(name).name, made / str(number))
+        made.rename(LISTED)
+
+
+def _keep(data, name, place):
+    """Keep a program or catalogue; of one that carries cabinets what these hold, to any depth."""
+    carried, at = 0, data.find(_CABINET)
+    while at >= 0:
+        with tempfile.TemporaryDirectory() as folder:
+            cabinet, out = Path(folder) / "cabinet", Path(folder) / "out"
+            cabinet.write_bytes(data[at : at + int.from_bytes(data[at + 8 : at + 12], "little")])
+            done = subprocess.run(["cabextract", "-q", "-d", out, cabinet], capture_output=True)
+            held = sorted(path for path in out.rglob("*") if path.is_file())
+            for path in held:
+                inside = place / name / str(carried) / path.parent.relative_to(out)
+                _keep(path.read_bytes(), path.name, inside)
+            carried += bool(held) and not done.returncode
+        at = data.find(_CABINET, at + 1)
+    if not carried and (data[:2] == b"MZ" or name.endswith(".cat")):
+        place.mkdir(parents=True, exist_ok=True)
+        (place / name).write_bytes(data)
+
+
+def needs_listed(test):
+    """Skip a test unless the listed programs were fetched; where nothing may skip, fail."""
+    if LISTED.exists():
+        return test
+    if os.environ.get("MENDING_NOTHING_SKIPS"):
+        raise AssertionError("they should have been fetched: python -m tests.samples")
+    return unittest.skip("not fetched (python -m tests.samples): listed programs")(test)
 
 
 def _fetch_source(release, package):

@@ -1,9 +1,12 @@
 """What was signed of programs: a real signed one, page by page, and catalogues made by OpenSSL."""
 
 import hashlib
+import re
 import struct
 import subprocess
 import unittest
+from collections import Counter
+from pathlib import Path
 from random import Random
 
 import pefile
@@ -14,8 +17,8 @@ from mending.disk.layout import survey
 from mending.formats.executable import pe_tables, signatures
 from mending.source import open_source
 from tests.nt_pc import BASE, PROGRAMS, NtPc, put_by_driver
-from tests.samples import SIGNED, needs_signed
-from tests.support import InFolder, needs, needs_mounts
+from tests.samples import LISTED, SIGNED, needs_listed, needs_signed
+from tests.support import EVERY, InFolder, needs, needs_mounts, tool
 
 PAGE = 4096
 SHA256_PAGES = "1.3.6.1.4.1.311.2.3.2"
@@ -69,6 +72,36 @@ def page_digests(data):
             struct.pack("<I", at) + hashlib.sha256(page.ljust(PAGE if at else 0, b"\0")).digest()
         )
     return table + struct.pack("<I", start) + bytes(32)
+
+
+def catalogues():
+    """The catalogues that packages bring, by their path below the samples."""
+    return {str(path.relative_to(LISTED)): path for path in sorted(LISTED.rglob("*.cat"))}
+
+
+def programs():
+    """Programs, libraries and drivers that packages bring, by their path below the samples."""
+    return {
+        str(path.relative_to(LISTED)): path.read_bytes()
+        for path in sorted(LISTED.rglob("*"))
+        if path.is_file() and path.suffix != ".cat"
+    }
+
+
+def printed_digests(path):
+    """What OpenSSL prints of a catalogue's content: strings as long as the digest before them."""
+    shown = tool("openssl", "asn1parse", "-inform", "DER", "-in", path)
+    rows = re.findall(r"(\d+):d=\d+ +hl=(\d+) l= *(\d+) (?:cons|prim): +(.*)", shown)
+    kind = next(at for at, row in enumerate(rows) if row[3].endswith(signatures.SUBJECTS))
+    end = sum(map(int, rows[kind + 1][:3]))
+    digests, name = set(), ""
+    for at, _, _length, says in rows:
+        if int(at) < end and says.startswith("OBJECT"):
+            name = says.rpartition(":")[2]
+        elif int(at) < end and name in ("sha1", "sha256") and "HEX DUMP" in says:
+            digests.add(bytes.fromhex(says.rpartition(":")[2]))
+            name = ""
+    return digests
 
 
 class Signing(InFolder):
@@ -159,6 +192,42 @@ class RealOne(unittest.TestCase):
             signatures.signatures_of(bytes(hurt))
 
 
+@needs_listed
+@needs("openssl")
+class Listed(unittest.TestCase):
+    def test_catalogues_list_what_another_reader_prints(self):
+        every = catalogues()
+        self.assertGreater(len(every), 1000)
+        total = {path: signatures.catalogue_digests(path.read_bytes()) for path in every.values()}
+        self.assertTrue(all(total.values()))
+        longest = sorted(total, key=lambda path: -path.stat().st_size)[:10]
+        for path in [*longest, *Random(5).sample(list(total), 30 if not EVERY else 400)]:
+            self.assertEqual(total[path], printed_digests(path), path)
+
+    def test_programs_are_listed_or_signed_and_changed_ones_are_not(self):
+        listed = frozenset().union(
+            *(signatures.catalogue_digests(path.read_bytes()) for path in catalogues().values())
+        )
+        kinds, random = Counter(), Random(6)
+        for name, data in programs().items():
+            signed = signatures.judged(data)[0]
+            known = not listed.isdisjoint(signatures.listed_as(data))
+            kinds[signed, known] += 1
+            if not (signed or known):
+                continue
+            left = signatures.left_out(data)
+            for _ in range(20):
+                at = random.randrange(512, left.signatures[0])
+                hurt = bytearray(data)
+                hurt[at] ^= 1 << random.randrange(8)
+                if not left.covers(at):
+                    self.assertIsNot(signatures.judged(bytes(hurt))[0], True, name)
+                    self.assertTrue(listed.isdisjoint(signatures.listed_as(bytes(hurt))), name)
+        self.assertEqual({each for each, _ in kinds}, {True, None})  # none of them is damaged
+        self.assertGreaterEqual(kinds[True, False], 20)
+        self.assertGreaterEqual(kinds[None, True], 5)
+
+
 @needs_signed
 @needs("openssl", "ntfs-3g", *PROGRAMS)
 class MadeOnes(Signing):
@@ -224,6 +293,39 @@ class MadeOnes(Signing):
         self.assertIn("not those that were signed; the first page", found["files"][0]["why"])
         trace = self.json_here("trace", pc.path)
         self.assertIn("boot-driver-damaged", [each["id"] for each in trace["findings"]])
+
+    @needs_listed
+    @needs_mounts
+    def test_a_system_with_programs_and_catalogues_of_packages(self):
+        pc = NtPc(self.folder, "uefi")
+        lists = f"{BASE}/catroot/{{f750e6c3}}"
+        files = {
+            f"{lists}/{number}.cat": path.read_bytes()
+            for number, path in enumerate(catalogues().values())
+        }
+        held = {
+            f"{BASE}/{number}{Path(name).suffix}": data
+            for number, (name, data) in enumerate(programs().items())
+        }
+        put_by_driver(pc, files | held)
+        listed = frozenset().union(*map(signatures.catalogue_digests, files.values()))
+        signed = {name for name, data in held.items() if signatures.judged(data)[0]}
+        known = {
+            name for name, data in held.items() if not listed.isdisjoint(signatures.listed_as(data))
+        }
+        self.assertGreaterEqual(len(signed | known), 27)
+        before = self.json_here("files", pc.path, "--every")
+        self.assertEqual(before["files"], [])
+        proofs = before["proofs"]
+        self.assertEqual((proofs["signature"], proofs["catalogue"]), (len(signed), len(known)))
+        hurt = {name: bytearray(held[name]) for name in signed | known}
+        for data in hurt.values():
+            data[signatures.left_out(bytes(data)).signatures[0] * 3 // 4] ^= 1
+        put_by_driver(pc, {name: summed(bytes(data)) for name, data in hurt.items()})
+        after = self.json_here("files", pc.path, "--every")
+        found = {each["path"].removeprefix("/") for each in after["files"]}
+        self.assertEqual(found, signed)  # of the others no digest on the disk is known any more
+        self.assertEqual(after["proofs"].get("catalogue", 0), 0)
 
     def files_of(self, pc, *names):
         with open_source(str(pc.path)) as source:

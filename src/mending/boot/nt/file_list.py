@@ -113,6 +113,8 @@ def _others(start: NtStart, listed: list[tuple[str, str]]) -> Iterator[tuple[str
 def _judged(
     start: NtStart, path: str, role: str, libraries: Libraries | None, catalogues: Catalogues
 ) -> StartFile:
+    # What no start needs may well be made for another machine: such a PC runs programs of both.
+    start = start if role else msgspec.structs.replace(start, machine=0)
     program = read_program(start, path)
     if program is None:
         return StartFile(path, role, "missing", "it is not there", False)

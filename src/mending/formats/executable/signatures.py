@@ -13,12 +13,12 @@ published PE/COFF specification, revision 11, 4.7 "The Attribute Certificate Tab
 """
 
 import hashlib
+import re
 import struct
 from collections.abc import Iterator
 from functools import cache
 from importlib import import_module
 from types import ModuleType
-from typing import Any
 
 import msgspec
 
@@ -30,8 +30,16 @@ _COFF, _LONG = 24, 0x20B
 _CHECKSUM_AT, _TABLES_AT, _TABLES_AT_LONG, _CERTIFICATES = 64, 96, 112, 4
 _ROW = struct.Struct("<IHH")
 _SIGNED_DATA = 2
-_MOST_SIGNATURES, _MOST_SUBJECTS, _MOST_BYTES = 8, 100_000, 16 << 20
-_PAGE, _DEEPEST = 4096, 12
+_LISTED = re.compile(
+    rb"\x06(?:\x05\x2b\x0e\x03\x02\x1a(?:\x05\0)?\x04\x14(?P<sha1>.{20})"
+    rb"|\x09\x60\x86\x48\x01\x65\x03\x04\x02\x01(?:\x05\0)?\x04\x20(?P<sha256>.{32}))",
+    re.DOTALL,
+)
+"""A digest as a catalogue lists it: the name of its hash, with or without an empty parameter, then
+a string of its length (RFC 2315, 9.4; names from RFC 3279, 2.1, and RFC 5754, 2).
+"""
+_MOST_SIGNATURES, _MOST_BYTES = 8, 16 << 20
+_PAGE = 4096
 _WRAPPINGS = (b"\xa0", b"\x04", b"\x24")
 """Tags around the content: older structures wrap it in a tag, newer ones in a string of bytes."""
 
@@ -163,49 +171,15 @@ def judged(data: bytes) -> tuple[bool | None, int | None]:
 
 
 def catalogue_digests(data: bytes) -> frozenset[bytes]:
-    """The digests that a catalogue lists; none for what is no catalogue."""
+    """The digests that a catalogue lists; none for what is no catalogue.
+
+    They are found by how the name of their hash and their length are written, not row by row: a
+    system has a hundred thousand rows, and what else a row holds differs between its versions.
+    """
     content = _content(data, SUBJECTS) if len(data) <= _MOST_BYTES else None
-    found: set[bytes] = set()
     if content is None:
         return frozenset()
-    core = _structures().core
-    try:
-        for field in core.SequenceOf.load(content, spec=core.Any):
-            found |= set(_of_subjects(field))
-    except (ValueError, TypeError, KeyError, AttributeError, RecursionError):
-        return frozenset(found)  # what stands behind damage is not known
-    return frozenset(found)
-
-
-def _of_subjects(field: Any) -> Iterator[bytes]:
-    """Digests of the rows, where a field of the list is the list of rows."""
-    if field.dump()[:1] != b"\x30":
-        return
-    core = _structures().core
-    rows = core.SequenceOf.load(field.dump(), spec=core.Any)
-    for number, row in enumerate(rows):
-        if number >= _MOST_SUBJECTS or row.dump()[:1] != b"\x30":
-            return
-        subject = _structures().Subject.load(row.dump())
-        identifier = subject["identifier"].native
-        if len(identifier) in _HASHES.values():
-            yield identifier
-        yield from _inner_digests(subject["attributes"], 0)
-
-
-def _inner_digests(value: Any, depth: int) -> Iterator[bytes]:
-    """Digests anywhere inside attributes: pairs of an algorithm and a string of its length."""
-    raw = value.dump() if value is not None else b""
-    if depth > _DEEPEST or raw[:1] not in {b"\x30", b"\x31"}:
-        return
-    core = _structures().core
-    parts = list(core.SequenceOf.load(b"\x30" + raw[1:], spec=core.Any))
-    if len(parts) == 2 and parts[1].dump()[:1] == b"\x04":
-        digest = core.OctetString.load(parts[1].dump()).native
-        if len(digest) in _HASHES.values():
-            yield digest
-    for part in parts:
-        yield from _inner_digests(part, depth + 1)
+    return frozenset(found[found.lastgroup or 0] for found in _LISTED.finditer(content))
 
 
 def _signed(data: bytes) -> Signed | None:
@@ -218,7 +192,7 @@ def _signed(data: bytes) -> Signed | None:
         digest = bytes(inside["message_digest"]["digest"].native)
         if _HASHES.get(name) != len(digest):
             return None
-        pages, page_hash = _pages(inside["data"]["value"])
+        pages, page_hash = _pages(inside["data"].dump())
     except (ValueError, TypeError, KeyError, AttributeError, RecursionError):
         return None
     return Signed(name, digest, pages, page_hash)
@@ -243,9 +217,8 @@ def _content(data: bytes, kind: str) -> bytes | None:
         return None
 
 
-def _pages(value: Any) -> tuple[tuple[tuple[int, bytes], ...], str]:
+def _pages(raw: bytes) -> tuple[tuple[tuple[int, bytes], ...], str]:
     """Digests of pages, found by the kind of their list: offset and digest, again and again."""
-    raw = value.dump() if value is not None else b""
     core = _structures().core
     for dotted, name in _PAGES.items():
         marked = core.ObjectIdentifier(dotted).dump()

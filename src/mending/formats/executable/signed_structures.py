@@ -1,10 +1,10 @@
-"""The ASN.1 structures of signatures and catalogues that the library does not bring, as the
+"""The ASN.1 structures of signatures that the library does not bring, as the
 published descriptions named in `signatures` have them.
 """
 
 from asn1crypto import algos, cms, core, parser
 
-__all__ = ["IndirectData", "Subject", "cms", "core", "parser"]
+__all__ = ["IndirectData", "cms", "core", "parser"]
 
 
 class SpcAttribute(core.Sequence):  # type: ignore[misc]
@@ -23,9 +23,3 @@ class IndirectData(core.Sequence):  # type: ignore[misc]
     """What a signature of a file signs."""
 
     _fields = [("data", SpcAttribute), ("message_digest", DigestInfo)]
-
-
-class Subject(core.Sequence):  # type: ignore[misc]
-    """One row of a list."""
-
-    _fields = [("identifier", core.OctetString), ("attributes", core.Any, {"optional": True})]
