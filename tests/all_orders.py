@@ -55,8 +55,8 @@ def visit_minutes(rows, ways, visit):
     )
 
 
-def straight(chances, rows, ways, hand_over):
-    """What it costs to go straight for each cause, with all that has to come first."""
+def straight(chances, rows, ways, hand_over, here):
+    """What it costs to go straight for each cause from a place, with all that has to come first."""
     costs = [hand_over] * len(chances)
     for step, row in enumerate(rows):
         group = {step}
@@ -66,7 +66,7 @@ def straight(chances, rows, ways, hand_over):
         fixed = sum(
             visit_minutes(rows, ways, [one for one in group if rows[one][1] == place])
             for place in places
-        )
+        ) - (ways[here][0] if here in places else 0)
         for cause, chance in row[2].items():
             costs[cause] = min(costs[cause], fixed + (1 - chance) * hand_over)
     return costs
@@ -92,7 +92,7 @@ def cheapest(chances, rows, ways, hand_over, together):
     """The least cost over all plans; parts that already cost more than a whole plan are not gone on
     with.
     """
-    known = straight(chances, rows, ways, hand_over)
+    known = [straight(chances, rows, ways, hand_over, place) for place in range(len(ways))]
     rest = 1 - sum(chances) - sum(chance for _, chance in together)
     best = hand_over
 
@@ -110,7 +110,7 @@ def cheapest(chances, rows, ways, hand_over, together):
                 for visit in combinations(here, count):
                     if all(rows[step][4] <= done | set(visit) for step in visit):
                         cost = paid + whole * visit_minutes(rows, ways, visit)
-                        go(done | set(visit), *_visited(rows, visit, left, known, cost))
+                        go(done | set(visit), *_visited(rows, visit, left, known[place], cost))
 
     go(frozenset(), chances, 0.0)
     return best

@@ -11,7 +11,7 @@ from mending.plan import (
     BACKUP,
     NO_QUESTION,
     Care,
-    DirectFix,
+    Named,
     Option,
     PlanResult,
     QuestionResult,
@@ -77,7 +77,7 @@ def question_of(state: CaseState, pack: Pack) -> QuestionResult:
     return best_question(pack, evidence_of(state, pack), cost, state.passed)
 
 
-_Prepared = tuple[list[Option], dict[Place, VisitCost], Mapping[str, DirectFix]]
+_Prepared = tuple[list[Option], dict[Place, VisitCost], Named]
 """What a plan needs beside beliefs."""
 
 

@@ -1,7 +1,7 @@
 """What to do next: visits and their order, from beliefs, costs and needs."""
 
 from mending.plan.asking import NO_QUESTION, QuestionResult, best_question
-from mending.plan.direct_fix import DirectFix
+from mending.plan.direct_fix import Named
 from mending.plan.needs import Situation
 from mending.plan.options import BACKUP, Option, VisitCost, options_from, visit_costs
 from mending.plan.order import Care, direct_fixes, make_plan, quick_cost
@@ -14,7 +14,7 @@ __all__ = [
     "BlockedResult",
     "Care",
     "CurvePoint",
-    "DirectFix",
+    "Named",
     "Option",
     "PlanResult",
     "QuestionResult",

@@ -1,7 +1,10 @@
-"""Where a cause leads that a report names: the step that mends it, behind all that this needs."""
+"""Where a cause leads that a report names: the step that mends it, behind all that this needs. Who
+is told it in a place is there already, and what can be mended there costs no way.
+"""
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from typing import TypeAlias
 
 from mending.model import Place
 from mending.plan.options import Option, VisitCost
@@ -26,18 +29,33 @@ class DirectFix:
         return ", then ".join(step for step in steps if step != done.id)
 
 
+Named: TypeAlias = Mapping[Place, Mapping[str, DirectFix]]
+"""By the place in which a report names it, where a cause leads."""
+
+
 def direct_fix_for(
     options: Sequence[Option],
     visits: Mapping[Place, VisitCost],
     prices: Mapping[str, float],
     hand_over: float,
-) -> dict[str, DirectFix]:
-    """For each cause the step to go straight for, behind all that it needs; none where handing over
-    costs less.
+) -> Named:
+    """For each place where something can be named, and each cause, the step to go straight for from
+    there, behind all that it needs; none where handing over costs less.
 
     Args:
         options: steps that can be done. prices, hand_over: minutes, as of `objective_of`.
     """
+    places = dict.fromkeys(option.place for option in options)
+    return {here: _from(here, options, visits, prices, hand_over) for here in places}
+
+
+def _from(
+    here: Place,
+    options: Sequence[Option],
+    visits: Mapping[Place, VisitCost],
+    prices: Mapping[str, float],
+    hand_over: float,
+) -> dict[str, DirectFix]:
     by_id = {option.id: option for option in options}
     best: dict[str, DirectFix] = {}
     for option in options:
@@ -48,7 +66,8 @@ def direct_fix_for(
         minutes = sum(option.minutes for option in group)
         for place in {option.place for option in group}:
             mends = any(option.fixes for option in group if option.place is place)
-            minutes += visits[place].enter_minutes + (visits[place].test_minutes if mends else 0.0)
+            minutes += visits[place].enter_minutes if place is not here else 0.0
+            minutes += visits[place].test_minutes if mends else 0.0
         stakes = sum(prices.get(option.stakes, 0.0) for option in group)
         for cause, chance in option.fixes.items():
             cost = minutes + stakes + (1 - chance) * hand_over

@@ -175,6 +175,7 @@ def _named(problem: Objective, groups: list[int]) -> "Floats | None":
     for group in groups:
         steps = [step for step in range(problem.steps) if group >> step & 1]
         unmended = numbers.prod(problem.keep[steps], axis=0)
-        columns.append(unmended * (1 - numbers.prod(problem.miss[steps], axis=0)) * problem.known)
+        found = 1 - numbers.prod(problem.miss[steps], axis=0)
+        columns.append(unmended * found * problem.known[problem.place[steps[0]]])
     paid: Floats = numbers.stack(columns, axis=1)
     return paid

@@ -61,19 +61,19 @@ class _Line:
             for keep, visit in zip(self.keep, order, strict=True)
         ]
         self.minutes = [problem.visit_minutes(visit) for visit in order]
+        self.known = [problem.known[problem.place[visit[0]]] for visit in order]
         self.left, self.paid = [problem.mass], [0.0]
-        for keep, unnamed, minutes in zip(self.keep, self.unnamed, self.minutes, strict=True):
+        rows = list(zip(self.keep, self.unnamed, self.minutes, self.known, strict=True))
+        for keep, unnamed, minutes, known in rows:
             left = self.left[-1]
-            named = float((left * (keep - unnamed)) @ problem.known)
+            named = float((left * (keep - unnamed)) @ known)
             self.paid.append(self.paid[-1] + (float(left.sum()) + problem.rest) * minutes + named)
             self.left.append(left * unnamed)
         price, rest = numbers.full(len(problem.mass), problem.hand_over), problem.hand_over
         self.price, self.rest = [price], [rest]
-        for keep, unnamed, minutes in zip(
-            self.keep[::-1], self.unnamed[::-1], self.minutes[::-1], strict=True
-        ):
+        for keep, unnamed, minutes, known in reversed(rows):
             price, rest = (
-                minutes + (keep - unnamed) * problem.known + unnamed * price,
+                minutes + (keep - unnamed) * known + unnamed * price,
                 rest + minutes,
             )
             self.price.append(price)
@@ -99,7 +99,8 @@ class _Line:
             return
         for at in range(len(order) + 1):
             minutes = [problem.visit_minutes([step]) for step in ready]
-            costs = self._costs(at, at, problem.keep[ready], problem.miss[ready], minutes)
+            known = problem.known[[problem.place[step] for step in ready]]
+            costs = self._costs(at, at, problem.keep[ready], problem.miss[ready], minutes, known)
             yield from (
                 (float(cost), [*order[:at], [step], *order[at:]])
                 for cost, step in zip(costs, ready, strict=True)
@@ -112,21 +113,31 @@ class _Line:
                     problem.miss[visit].prod(axis=0) * problem.miss[here],
                 )
                 minutes = [problem.visit_minutes([*visit, step]) for step in here]
-                costs = self._costs(at, at + 1, keep, miss, minutes)
+                costs = self._costs(at, at + 1, keep, miss, minutes, self.known[at])
                 yield from (
                     (float(cost), [*order[:at], [*visit, step], *order[at + 1 :]])
                     for cost, step in zip(costs, here, strict=True)
                 )
 
     def _costs(
-        self, before: int, behind: int, keep: "Floats", miss: "Floats", minutes: list[float]
+        self,
+        before: int,
+        behind: int,
+        keep: "Floats",
+        miss: "Floats",
+        minutes: list[float],
+        known: "Floats",
     ) -> "Floats":
-        """Cost in all with a visit between two points, for each row of what it keeps and misses."""
+        """Cost in all with a visit between two points, for each row of what it keeps and misses.
+
+        Args:
+            known: as of `Objective`, for the places of the visits, or for the one that all have.
+        """
         numbers = load_numpy()
         left, problem = self.left[before], self.problem
         unnamed = keep * miss
         whole = float(left.sum()) + problem.rest
-        named = (keep - unnamed) @ (left * problem.known)
+        named = ((keep - unnamed) * known) @ left
         then = unnamed @ (left * self.price[behind]) + problem.rest * self.rest[behind]
         cost: Floats = self.paid[before] + whole * numbers.array(minutes) + named + then
         return cost

@@ -139,7 +139,7 @@ class Programme:
                 float(problem.keep[step, cause]) * (1.0 - float(problem.miss[step, cause])) / share
             )
             self.cost[column] += float(problem.mass[cause]) * (
-                named * float(problem.known[cause]) + late
+                named * float(problem.known[place, cause]) + late
             )
         for cause, terms in shares.items():
             self._row([*terms, (self._left(cause, end), -1.0)], -1.0)

@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, TypeAlias
 
 from mending.knowledge import TOGETHER
 from mending.model import Place, load_numpy
-from mending.plan.direct_fix import DirectFix
+from mending.plan.direct_fix import DirectFix, Named
 from mending.plan.options import Option, VisitCost
 
 if TYPE_CHECKING:  # NumPy is loaded when a plan is made
@@ -55,7 +55,8 @@ class Objective:
             the test start.
         mends: whether a step changes something, shape (n,): only then a test start follows.
         after: for each step the steps that must come before it, as a bit mask.
-        known: what it costs to go straight for a cause that was named, shape (c,), minutes.
+        known: what it costs to go straight for a cause that was named in a place, shape (places,
+            c), minutes.
         hand_over: minutes.
     """
 
@@ -106,7 +107,7 @@ class Objective:
             keep = self.keep[listed].prod(axis=0)
             unnamed = keep * self.miss[listed].prod(axis=0)
             total += (float(left.sum()) + self.rest) * self.visit_minutes(steps)
-            total += float((left * (keep - unnamed)) @ self.known)
+            total += float((left * (keep - unnamed)) @ self.known[self.place[listed[0]]])
             left = left * unnamed
         return total + (float(left.sum()) + self.rest) * self.hand_over
 
@@ -129,7 +130,7 @@ def objective_of(
     visits: Mapping[Place, VisitCost],
     prices: Mapping[str, float],
     hand_over: float,
-    straight: Mapping[str, DirectFix],
+    straight: Named,
 ) -> Objective:
     """The problem that options pose.
 
@@ -139,8 +140,9 @@ def objective_of(
         straight: where causes lead that a report names.
     """
     numbers = load_numpy()
-    causes, columns = _columns_of(beliefs, options, hand_over, straight)
     places = list(dict.fromkeys(option.place for option in options))
+    ways = [straight.get(place, {}) for place in places]
+    causes, columns = _columns_of(beliefs, options, hand_over, ways)
     at = {option.id: number for number, option in enumerate(options)}
     minutes = [option.minutes + prices.get(option.stakes, 0.0) for option in options]
     return Objective(
@@ -167,7 +169,7 @@ def _columns_of(
     beliefs: Beliefs,
     options: Sequence[Option],
     hand_over: float,
-    straight: Mapping[str, DirectFix],
+    straight: Sequence[Mapping[str, DirectFix]],
 ) -> tuple[list[str], "_Columns"]:
     """The causes that some option touches, and a column for each of them and for each set of them
     that is there together.
@@ -183,13 +185,14 @@ def _columns_of(
     believed = {cause for cause, chance in beliefs.items() if chance > 0}
     causes = sorted(touched & believed.union(*together.values()))
     known = [
-        min(straight[cause].cost, hand_over) if cause in straight else hand_over for cause in causes
+        [min(way[cause].cost, hand_over) if cause in way else hand_over for cause in causes]
+        for way in straight
     ]
     columns = _Columns(
         numbers.array([beliefs.get(cause, 0.0) for cause in causes], dtype=float),
         _left([option.fixes for option in options], causes),
         _left([option.finds for option in options], causes),
-        numbers.array(known, dtype=float),
+        numbers.array(known, dtype=float).reshape(len(straight), len(causes)),
         [],
     )
     for name, parts in together.items():
@@ -232,6 +235,6 @@ class _Columns:
             numbers.append(self.mass, signed),
             numbers.hstack([self.keep, keep]),
             numbers.hstack([self.miss, numbers.ones_like(keep)]),
-            numbers.append(self.known, numbers.zeros(len(subsets))),
+            numbers.hstack([self.known, numbers.zeros((len(self.known), len(subsets)))]),
             [*self.together, (tuple(parts), chance)],
         )

@@ -37,6 +37,8 @@ class Option(msgspec.Struct, frozen=True, kw_only=True):
         after: steps that must come before it.
         unknown: needs whose answer nobody knows yet.
         blocked: why it cannot be done; empty where it can.
+        once_told: whether it is for a cause that a report has named alone: our own repairs before
+            the disk is traced, which shows whether there is something for them.
     """
 
     id: str
@@ -50,6 +52,7 @@ class Option(msgspec.Struct, frozen=True, kw_only=True):
     unknown: tuple[str, ...]
     blocked: str
     repair: str | None
+    once_told: bool = False
 
 
 def options_from(pack: Pack, situation: Situation) -> list[Option]:
@@ -70,7 +73,8 @@ def options_from(pack: Pack, situation: Situation) -> list[Option]:
             made[name] = msgspec.structs.replace(option, blocked="It needs a step that needs it.")
     for step in open_steps:
         for other in _rather_after(step, needs):
-            able = other in made and other not in situation.tried and not made[other].blocked
+            able = other in made and other not in situation.tried
+            able = able and not (made[other].blocked or made[other].once_told)
             if able and not _leads_back(made, (other,), step.id):
                 after = dict.fromkeys((*made[step.id].after, other))
                 made[step.id] = msgspec.structs.replace(made[step.id], after=tuple(after))
@@ -99,13 +103,21 @@ def _there(step: Step, situation: Situation) -> bool:
 
 def _placed(step: Step, needs: Needs, costs: Mapping[Place, VisitCost]) -> Step:
     """The step in the place with the shortest way of those that are known to be open; else in the
-    first that this kind of PC has.
+    first that this kind of PC has. Our own repairs are done where the disk is traced.
     """
-    placed = [msgspec.structs.replace(step, place=place) for place in (step.place, *step.also)]
+    there = needs.pack.steps[_TRACE_STEP] if _behind_trace(step, needs) else step
+    placed = [msgspec.structs.replace(step, place=place) for place in (there.place, *there.also)]
     placed = [each for each in placed if needs.concerns(each)] or [step]
     visits = needs.pack.visits
     open_ones = [each for each in placed if needs.situation.meets(visits[each.place].needs)]
     return min(open_ones, key=lambda each: costs[each.place].enter_minutes, default=placed[0])
+
+
+def _behind_trace(step: Step, needs: Needs) -> bool:
+    """Whether a step is one of our own repairs and the disk has to be traced for it first."""
+    situation = needs.situation
+    can_be = _TRACE_STEP in needs.pack.steps and _TRACE_STEP not in situation.tried
+    return step.repair is not None and not situation.on_bench and can_be
 
 
 def _leads_back(made: Mapping[str, Option], after: tuple[str, ...], name: str) -> bool:
@@ -142,6 +154,7 @@ def _option(step: Step, needs: Needs) -> Option:
     situation = needs.situation
     wanted = needs.of(step)
     after = [name for name in step.after if not situation.tried.get(name, False)]
+    after += [_TRACE_STEP] if _behind_trace(step, needs) else []
     after += needs.supplied(wanted)
     blocked = _blocked(step, needs)
     if step.stakes is Risk.FILES and situation.facts.get(BACKUP) != "yes":
@@ -165,6 +178,7 @@ def _option(step: Step, needs: Needs) -> Option:
         unknown=tuple(name for name in wanted if situation.answer(name) is None),
         blocked=blocked,
         repair=step.repair,
+        once_told=step.repair in _BY_FINDINGS and _behind_trace(step, needs),
     )
 
 
@@ -172,9 +186,9 @@ def _blocked(step: Step, needs: Needs) -> str:
     situation = needs.situation
     if step.id in situation.tried:
         return "It could not be run."
-    if step.repair is not None and not situation.on_bench:
+    if step.repair is not None and not situation.on_bench and not _behind_trace(step, needs):
         return "It needs the disk or its image in the case: mending add CASE IMAGE."
-    if step.repair in _BY_FINDINGS - situation.repairs:
+    if situation.on_bench and step.repair in _BY_FINDINGS - situation.repairs:
         return "No finding on the disk calls for it."
     if step.id == _TRACE_STEP and situation.traced:
         return "The disk has been traced."

@@ -6,7 +6,7 @@ import msgspec
 
 from mending.model import Place, Risk
 from mending.plan.bound import lower_bound
-from mending.plan.direct_fix import DirectFix, direct_fix_for
+from mending.plan.direct_fix import Named, direct_fix_for
 from mending.plan.exact import MOST_IN_A_PLACE, MOST_STEPS, best_visits
 from mending.plan.improve import improved
 from mending.plan.objective import Beliefs, Objective, objective_of
@@ -92,7 +92,7 @@ def quick_cost(
     options: Sequence[Option],
     visits: Mapping[Place, VisitCost],
     care: Care = USUAL,
-    named: Mapping[str, DirectFix] | None = None,
+    named: Named | None = None,
 ) -> float:
     """What a good plan costs, without its words: for comparing what could be known.
 
@@ -106,17 +106,16 @@ def quick_cost(
     return part.cost(best_visits(part))
 
 
-def direct_fixes(
-    options: Sequence[Option], visits: Mapping[Place, VisitCost], care: Care
-) -> Mapping[str, DirectFix]:
+def direct_fixes(options: Sequence[Option], visits: Mapping[Place, VisitCost], care: Care) -> Named:
     """Where each cause leads once a report names it; it hangs on no belief."""
     able = [option for option in options if not option.blocked]
     return direct_fix_for(able, visits, care.prices, care.hand_over)
 
 
 def _relevant(beliefs: Beliefs, able: Sequence[Option]) -> list[Option]:
-    """The options that could help, with those that they need."""
+    """The options that could help, with those that they need; none that waits for a report."""
     left = ResidualBelief(beliefs)
+    able = [option for option in able if not option.once_told]
     return _with_needed([option for option in able if left.worth(option) >= PROMISING], able)
 
 
@@ -169,7 +168,7 @@ def _start(
     visits: Mapping[Place, VisitCost],
     care: Care,
     problem: Objective,
-    named: Mapping[str, DirectFix],
+    named: Named,
 ) -> list[list[int]]:
     """An order to begin with: the best of the steps that promise most for their minutes."""
     chosen = _promising(beliefs, relevant, _WINDOW)

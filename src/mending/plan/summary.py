@@ -5,14 +5,12 @@ clock.
 from collections.abc import Mapping, Sequence
 
 from mending.model import Place
-from mending.plan.direct_fix import DirectFix
+from mending.plan.direct_fix import Named
 from mending.plan.objective import Beliefs
 from mending.plan.options import Option, VisitCost
 from mending.plan.residual_belief import ResidualBelief
 from mending.plan.results import CurvePoint, StepResult, VisitResult
 
-Named = Mapping[str, DirectFix]
-"""Where a cause leads that a report names."""
 Order = Sequence[Sequence[Option]]
 _MARKS = (30, 60, 120)
 
@@ -55,11 +53,11 @@ def curve_of(
     for steps in order:
         clock += ways(steps, visits) + sum(step.minutes for step in steps)
         works.append((clock, left.fixed_by(steps) / total))
+        straight = named[steps[0].place]
         for cause, found in _named_in(left, steps).items():
-            if cause in named:
-                works.append(
-                    (clock + named[cause].minutes, found / total * named[cause].option.fixes[cause])
-                )
+            if cause in straight:
+                way = straight[cause]
+                works.append((clock + way.minutes, found / total * way.option.fixes[cause]))
         left = left.after(*steps)
     reached, points = 0.0, [CurvePoint(minutes=0.0, chance=0.0)]
     for minutes, share in sorted(works):
@@ -85,8 +83,9 @@ def expected_of(
     left, expected = ResidualBelief(beliefs), 0.0
     for steps in order:
         expected += left.total / total * (ways(steps, visits) + sum(step.minutes for step in steps))
+        straight = named[steps[0].place]
         for cause, found in _named_in(left, steps).items():
-            expected += found / total * named[cause].minutes if cause in named else 0.0
+            expected += found / total * straight[cause].minutes if cause in straight else 0.0
         left = left.after(*steps)
     return expected
 
@@ -113,6 +112,7 @@ def _step(option: Option, left: ResidualBelief, named: Named) -> StepResult:
     }
     main = max(helped, key=lambda cause: helped[cause], default="")
     verb = "puts right" if main in option.fixes else "tells whether it is"
+    straight = named[option.place]
     worth = sum(believed.get(cause, 0.0) * chance for cause, chance in option.fixes.items()) / total
     return StepResult(
         id=option.id,
@@ -124,9 +124,9 @@ def _step(option: Option, left: ResidualBelief, named: Named) -> StepResult:
         repair=option.repair,
         tests=bool(option.finds),
         leads_to={
-            cause: named[cause].says_after(option)
+            cause: straight[cause].says_after(option)
             for cause in option.finds
-            if cause in named and named[cause].option.id != option.id
+            if cause in straight and straight[cause].option.id != option.id
         },
         why=(
             f"{verb} {main} ({believed.get(main, 0.0) / total:.0%})"
