@@ -148,8 +148,11 @@ def host_in(folder: Path) -> Host:
 
 
 def by_phone(pack: Pack, folder: Path, seed: int, wrong: float = WRONG) -> tuple[Case, Caller]:
-    """A case of which only the first things are known, and who calls."""
+    """A case of which only the first things are known, and who calls: nobody takes the PC apart, or
+    traces its disk.
+    """
     caller = Caller(pack, seed, wrong)
+    caller.facts |= {"bench": "no", "own-stick": "no"}
     case = open_case(folder, [], HAND.since)
     known = {name: caller.pc.told(name) for name in ("fans-lights", "after-logo")}
     return saw(case, pack, HAND, known), caller

@@ -3,6 +3,8 @@
 import unittest
 from random import Random
 
+import msgspec
+
 from mending.case import plan_of
 from mending.case.state import CaseState
 from mending.case.thinking import facts_of, situation_of
@@ -147,6 +149,50 @@ class Ways(unittest.TestCase):
         in_recovery = [name for name in steps if PACK.steps[name].place is Place.RECOVERY]
         self.assertTrue(in_recovery)
         self.assertTrue(all(steps.index(name) > at for name in in_recovery))
+
+
+class BehindTheTrace(unittest.TestCase):
+    """Our own repairs before the disk is at hand."""
+
+    def steps(self, state):
+        """By its name, each planned step with its place and its visit."""
+        visits = plan_of(state, PACK).visits
+        return {
+            step.id: (visit.place, number, step)
+            for number, visit in enumerate(visits)
+            for step in visit.steps
+        }
+
+    def without_disk(self, **facts):
+        seen = {"after-logo": "message", "message-about": "no-system"}
+        return CaseState(facts={"family": "nt", "firmware": "bios", **facts}, seen=seen)
+
+    def test_what_the_trace_names_is_mended_where_it_was_traced(self):
+        for fact, place in (("bench", Place.BENCH), ("own-stick", Place.OWN_STICK)):
+            there, _, step = self.steps(self.without_disk(**{fact: "yes"}))["trace-disk"]
+            self.assertEqual((there, step.repair), (place, None))
+            self.assertEqual(step.leads_to["boot-sector-damaged"], "restore-boot-sector")
+            self.assertEqual(step.leads_to["boot-code-damaged"], "write-boot-code")
+            self.assertNotIn("root-name", " ".join(step.leads_to.values()))  # of another family
+            options = options_from(PACK, situation_of(self.without_disk(**{fact: "yes"}), PACK))
+            repairs = [option for option in options if option.repair and not option.blocked]
+            self.assertGreater(len(repairs), 10)
+            self.assertEqual({option.place for option in repairs}, {place})
+            self.assertTrue(all("trace-disk" in option.after for option in repairs))
+
+    def test_what_no_finding_calls_for_is_planned_behind_the_trace_in_its_visit(self):
+        seen = {"after-logo": "status-screen", "recent-change": "update", "recovery-opens": "no"}
+        facts = {"family": "nt", "own-stick": "yes", "bench": "no"}
+        found = self.steps(CaseState(facts=facts, seen=seen))
+        self.assertEqual(found["set-half-done-aside"][:2], found["trace-disk"][:2])
+
+    def test_a_trace_that_was_made_without_the_disk_in_the_case_leads_to_none(self):
+        state = self.without_disk(bench="yes")
+        situation = situation_of(state, PACK)
+        tried = msgspec.structs.replace(situation, tried={"trace-disk": True})
+        for option in options_from(PACK, tried):
+            if option.repair:
+                self.assertIn("mending add CASE IMAGE", option.blocked, option.id)
 
 
 if __name__ == "__main__":

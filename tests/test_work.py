@@ -100,8 +100,9 @@ class Led(InFolder):
             ended += state.closed is not None or state.handed_over is not None
             found += right(guide.case, caller.pc.cause)
             listed += caller.listed or right(guide.case, caller.pc.cause)
-        self.assertEqual((ended, listed), (10, 10))
-        self.assertGreaterEqual(found, 6)  # of 120 such calls two thirds
+        self.assertEqual(ended, 10)
+        self.assertGreaterEqual(listed, 9)  # of fifty such calls four in five
+        self.assertGreaterEqual(found, 6)  # of them three in five
 
 
 class CutOff(InFolder):

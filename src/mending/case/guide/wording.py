@@ -42,6 +42,8 @@ FIRST_WORDS = {
 """What a first call is asked in words, in the order in which a caller can follow, and what helps to
 answer it.
 """
+_NAMED = 5
+"""Causes that are told when a case is handed over, for whoever goes on with it."""
 _HAND_OVER = {
     "maker": "the maker's support",
     "workshop": "a workshop",
@@ -184,7 +186,7 @@ def take_up(handed: HandedOver) -> Prompt:
 
 def hand_over(state: CaseState, pack: Pack) -> Prompt:
     """Nothing is left to try."""
-    ranked = causes_of(state, pack).causes[:3]
+    ranked = causes_of(state, pack).causes[:_NAMED]
     likeliest = "; ".join(f"{cause.says} ({cause.chance:.0%})" for cause in ranked)
     return Prompt(
         kind=PromptKind.HAND_OVER,
