@@ -204,6 +204,18 @@ class Listed(unittest.TestCase):
         for path in [*longest, *Random(5).sample(list(total), 30 if not EVERY else 400)]:
             self.assertEqual(total[path], printed_digests(path), path)
 
+    def test_damaged_ones_list_no_more_than_they_hold(self):
+        random = Random(9)
+        for path in random.sample(list(catalogues().values()), 40):
+            data = path.read_bytes()
+            whole = signatures.catalogue_digests(data)
+            for _ in range(50 if EVERY else 10):
+                hurt = bytearray(data)
+                for _ in range(random.choice((1, 3))):
+                    hurt[random.randrange(len(hurt))] = random.randrange(256)
+                cut = bytes(hurt[: random.choice((len(hurt), random.randrange(len(hurt))))])
+                self.assertLessEqual(len(signatures.catalogue_digests(cut)), len(whole) + 1)
+
     def test_programs_are_listed_or_signed_and_changed_ones_are_not(self):
         listed = frozenset().union(
             *(signatures.catalogue_digests(path.read_bytes()) for path in catalogues().values())

@@ -655,7 +655,13 @@ SPOKEN = [
         "it works on updates at every start and then takes them back",
         NT,
         ("update-broken",),
-        ("remove-update", "drop-pending-update", "finish-updates", "restart-once"),
+        (
+            "remove-update",
+            "drop-pending-update",
+            "set-half-done-aside",
+            "finish-updates",
+            "restart-once",
+        ),
     ),
     (
         "secure boot violation, it says, since somebody changed something in the bios",

@@ -15,7 +15,8 @@ class StepResult(msgspec.Struct, frozen=True, kw_only=True):
             it helped.
         needs: facts still to be found out before it can be done.
         tests: whether its own report tells something about causes.
-        leads_to: for each other cause that its report may name, the steps to go straight for then.
+        leads_to: for each other cause that its report may name, the steps to go straight for then;
+            the likeliest first.
     """
 
     id: str

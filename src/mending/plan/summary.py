@@ -125,7 +125,7 @@ def _step(option: Option, left: ResidualBelief, named: Named) -> StepResult:
         tests=bool(option.finds),
         leads_to={
             cause: straight[cause].says_after(option)
-            for cause in option.finds
+            for cause in sorted(option.finds, key=lambda cause: -helped[cause])
             if cause in straight and straight[cause].option.id != option.id
         },
         why=(
