@@ -45,34 +45,52 @@ def direct_fix_for(
     Args:
         options: steps that can be done. prices, hand_over: minutes, as of `objective_of`.
     """
+    ways = _ways(options, visits, prices)
     places = dict.fromkeys(option.place for option in options)
-    return {here: _from(here, options, visits, prices, hand_over) for here in places}
+    return {here: _from(here, ways, visits, hand_over) for here in places}
 
 
-def _from(
-    here: Place,
-    options: Sequence[Option],
-    visits: Mapping[Place, VisitCost],
-    prices: Mapping[str, float],
-    hand_over: float,
-) -> dict[str, DirectFix]:
+@dataclass(frozen=True)
+class _Way:
+    """A step behind all that it needs: minutes with the ways to these places, and of the stakes."""
+
+    option: Option
+    needed: tuple[Option, ...]
+    places: tuple[Place, ...]
+    minutes: float
+    stakes: float
+
+
+def _ways(
+    options: Sequence[Option], visits: Mapping[Place, VisitCost], prices: Mapping[str, float]
+) -> list[_Way]:
     by_id = {option.id: option for option in options}
-    best: dict[str, DirectFix] = {}
+    found = []
     for option in options:
-        needed = needed_by(option, by_id)
+        needed = needed_by(option, by_id) if option.fixes else None
         if needed is None:
             continue
         group = [*needed, option]
+        places = tuple(dict.fromkeys(option.place for option in group))
         minutes = sum(option.minutes for option in group)
-        for place in {option.place for option in group}:
+        for place in places:
             mends = any(option.fixes for option in group if option.place is place)
-            minutes += visits[place].enter_minutes if place is not here else 0.0
-            minutes += visits[place].test_minutes if mends else 0.0
+            minutes += visits[place].enter_minutes + (visits[place].test_minutes if mends else 0.0)
         stakes = sum(prices.get(option.stakes, 0.0) for option in group)
-        for cause, chance in option.fixes.items():
-            cost = minutes + stakes + (1 - chance) * hand_over
+        found.append(_Way(option, needed, places, minutes, stakes))
+    return found
+
+
+def _from(
+    here: Place, ways: Sequence[_Way], visits: Mapping[Place, VisitCost], hand_over: float
+) -> dict[str, DirectFix]:
+    best: dict[str, DirectFix] = {}
+    for way in ways:
+        minutes = way.minutes - (visits[here].enter_minutes if here in way.places else 0.0)
+        for cause, chance in way.option.fixes.items():
+            cost = minutes + way.stakes + (1 - chance) * hand_over
             if cost < (best[cause].cost if cause in best else hand_over):
-                best[cause] = DirectFix(option, needed, minutes, cost)
+                best[cause] = DirectFix(way.option, way.needed, minutes, cost)
     return best
 
 
