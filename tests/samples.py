@@ -139,12 +139,8 @@ def _keep(data, name, place):
 
 
 def needs_listed(test):
-    """Skip a test unless the listed programs were fetched; where nothing may skip, fail."""
-    if LISTED.exists():
-        return test
-    if os.environ.get("MENDING_NOTHING_SKIPS"):
-        raise AssertionError("they should have been fetched: python -m tests.samples")
-    return unittest.skip("not fetched (python -m tests.samples): listed programs")(test)
+    """Skip a test unless they were fetched; where nothing may skip, fail."""
+    return _needing(test, LISTED, "listed programs")
 
 
 def _fetch_source(release, package):
@@ -185,12 +181,8 @@ def _fetch_signed():
 
 
 def needs_signed(test):
-    """Skip a test unless the signed program was fetched; where nothing may skip, fail."""
-    if SIGNED.exists():
-        return test
-    if os.environ.get("MENDING_NOTHING_SKIPS"):
-        raise AssertionError("it should have been fetched: python -m tests.samples")
-    return unittest.skip("not fetched (python -m tests.samples): a signed program")(test)
+    """Skip a test unless they were fetched; where nothing may skip, fail."""
+    return _needing(test, SIGNED, "a signed program")
 
 
 def _fetch_programs():
@@ -215,18 +207,22 @@ def _fetch_programs():
 
 
 def needs_programs(test):
-    """Skip a test unless the programs were fetched; where nothing may skip, fail."""
-    if PROGRAMS.exists():
-        return test
-    if os.environ.get("MENDING_NOTHING_SKIPS"):
-        raise AssertionError("programs should have been fetched: python -m tests.samples")
-    return unittest.skip("not fetched (python -m tests.samples): programs")(test)
+    """Skip a test unless they were fetched; where nothing may skip, fail."""
+    return _needing(test, PROGRAMS, "programs")
 
 
 def _archive(name):
     if name in SOURCES:
         return FOLDER / SOURCES[name][2]
     return FOLDER / f"{name.replace('.', '_')}-{PACKAGES[name]}.tar.gz"
+
+
+def _needing(test, place, what):
+    if place.exists():
+        return test
+    if os.environ.get("MENDING_NOTHING_SKIPS"):
+        raise AssertionError(f"{what} should have been fetched: python -m tests.samples")
+    return unittest.skip(f"not fetched (python -m tests.samples): {what}")(test)
 
 
 def needs_samples(*names):
