@@ -8,12 +8,14 @@ import unittest
 from collections import Counter
 from pathlib import Path
 from random import Random
+from unittest.mock import patch
 
 import pefile
 from asn1crypto import algos, core
 
 from mending.disk.files import open_files
 from mending.disk.layout import survey
+from mending.disk.system.catalogues import Catalogues
 from mending.formats.executable import pe_tables, signatures
 from mending.source import open_source
 from tests.nt_pc import BASE, PROGRAMS, NtPc, put_by_driver
@@ -285,6 +287,7 @@ class MadeOnes(Signing):
         found = self.json_here("files", pc.path)
         self.assertEqual(found["files"], [])
         self.assertEqual((found["proofs"]["signature"], found["proofs"]["catalogue"]), (1, 1))
+        self.bounded(pc, kernel)
         self.assertGreater(found["proofs"]["header-sum"], 5)
         shown = self.run_here("files", pc.path)
         self.assertIn("by a catalogue of the system", shown)
@@ -338,6 +341,17 @@ class MadeOnes(Signing):
         found = {each["path"].removeprefix("/") for each in after["files"]}
         self.assertEqual(found, signed)  # of the others no digest on the disk is known any more
         self.assertEqual(after["proofs"].get("catalogue", 0), 0)
+
+    def bounded(self, pc, listed):
+        """Catalogues are read until there are more digests than a system has."""
+        put_by_driver(pc, {f"{BASE}/catroot/a.cat": self.catalogue(SIGNED.read_bytes())})
+        with open_source(str(pc.path)) as source:
+            there = open_files(source, survey(source).volumes[1])
+            folder = f"/{BASE}/catroot"
+            self.assertTrue(Catalogues(there, folder).know(listed))
+            with patch("mending.disk.system.catalogues._MOST_DIGESTS", 0):
+                first = Catalogues(there, folder)
+                self.assertEqual((first.know(listed), first.count), (False, 1))
 
     def files_of(self, pc, *names):
         with open_source(str(pc.path)) as source:

@@ -9,6 +9,9 @@ from mending.formats.executable import signatures
 
 _MOST_CATALOGUES, _MOST_BYTES, _DEEPEST = 20_000, 1 << 30, 3
 _CATALOGUE_BYTES = 16 << 20
+_MOST_DIGESTS = 2_000_000
+"""Several times what a system has; they take a few hundred megabytes. What stands in catalogues
+behind that many is not known."""
 
 
 class Catalogues:
@@ -39,6 +42,8 @@ class Catalogues:
                 digests = signatures.catalogue_digests(data)
                 self.count += bool(digests)
                 found |= digests
+                if len(found) > _MOST_DIGESTS:
+                    break
             self._known = frozenset(found)
         return self._known
 
