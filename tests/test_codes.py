@@ -149,6 +149,13 @@ class Readings(unittest.TestCase):
         unknown = first("0x00000036 (0x1,0x2,0x3,0x4)")
         self.assertEqual({parameter.means for parameter in unknown.parameters}, {""})
 
+    def test_two_short_words_of_a_name_in_a_sentence_are_no_name(self):
+        for text in ("device not found", "file not found on it", "it said folder not found"):
+            kinds = {found.confidence for found in look_up(text, CODES).matches if found.code}
+            self.assertLessEqual(kinds, {"possible"}, text)
+        self.assertEqual(first("not found").name, "STATUS_NOT_FOUND")
+        self.assertEqual(first("irql not less or equal it says").code, "0x0000000A")
+
     def test_words_that_mean_nothing_find_nothing(self):
         for text in (
             "the cat sat on the mat in 2026",

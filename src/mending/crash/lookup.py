@@ -24,6 +24,8 @@ _WORD, _SHORT = 76.0, 2
 """Similarity from which a word is taken for a word of a name, and the length up to which it says
 nothing.
 """
+_TELLING = 6
+"""Letters of a word by which a name is known in a sentence."""
 _SURE, _NEAR = 92.0, 72.0
 """Similarity (of 100) from which a name is `likely`, and from which it is worth showing."""
 
@@ -180,7 +182,8 @@ def _words_there(name: list[str], words: list[str]) -> float:
     forgiven.
 
     Two words at least must be there, unless the name has but one; a single word of a sentence is no
-    memory of a name.
+    memory of a name. Of a name that is two short words ("not found") nothing else may be said: else
+    it is a sentence like any other.
     """
     ratio = load_rapidfuzz().fuzz.ratio
     best = [max((ratio(part, word) for word in words), default=0.0) for part in name]
@@ -194,6 +197,8 @@ def _words_there(name: list[str], words: list[str]) -> float:
         weights
     )
     every = all(max(ratio(part, word) for part in name) >= _WORD for word in words)
+    if not every and len(name) == 2 and max(weights) < _TELLING:
+        return 0.0
     return max(covered, _NEAR + (100 - _NEAR) * covered / 100) if every else covered
 
 
