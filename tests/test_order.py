@@ -6,9 +6,11 @@ from random import Random
 import msgspec
 
 from mending.case import plan_of
+from mending.case.events import Visiting, VisitStep
+from mending.case.pending import next_step
 from mending.case.state import CaseState
 from mending.case.thinking import facts_of, situation_of
-from mending.knowledge import answers_of, base_pack
+from mending.knowledge import ReportKind, answers_of, base_pack
 from mending.model import Place, Risk
 from mending.plan import options_from
 
@@ -187,6 +189,16 @@ class BehindTheTrace(unittest.TestCase):
         facts = {"family": "nt", "own-stick": "yes", "bench": "no"}
         found = self.steps(CaseState(facts=facts, seen=seen))
         self.assertEqual(found["set-half-done-aside"][:2], found["trace-disk"][:2])
+
+    def test_where_the_trace_could_not_be_made_no_repair_is_offered(self):
+        steps = ("trace-disk", "set-half-done-aside", "swap-power")
+        planned = tuple(VisitStep(step=name, minutes=1, chance=0.1, why="") for name in steps)
+        for kind in (ReportKind.NOT_RUN, ReportKind.NOTHING_WRONG):
+            visit = Visiting(
+                at="2026-12-01T09:00:00+00:00", place=Place.BENCH, how="", steps=planned
+            )
+            state = CaseState(visit=visit, in_visit=(("trace-disk", kind),))
+            self.assertEqual(next_step(state, PACK), "swap-power")
 
     def test_a_trace_that_was_made_without_the_disk_in_the_case_leads_to_none(self):
         state = self.without_disk(bench="yes")

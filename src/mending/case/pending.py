@@ -19,6 +19,8 @@ def next_step(state: CaseState, pack: Pack) -> str | None:
         step = pack.steps.get(planned.step)
         if step is None or step.id in reported:
             continue
+        if step.repair is not None and state.disk is None:
+            continue  # planned behind the trace, but the disk did not come into the case
         if not not_run & {*step.after, *step.rather_after}:
             return step.id
     return None
