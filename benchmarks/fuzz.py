@@ -199,11 +199,8 @@ def _opened(path: Path) -> tuple[Source, list[tuple[int, int]]]:
 
 
 def _memory() -> float:
-    usage = max(
-        resource.getrusage(who).ru_maxrss
-        for who in (resource.RUSAGE_SELF, resource.RUSAGE_CHILDREN)
-    )
-    return usage / 1024
+    """MB that this process needed at most; its children only make samples."""
+    return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
 
 
 if __name__ == "__main__":
