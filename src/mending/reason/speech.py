@@ -45,14 +45,14 @@ class Clause(msgspec.Struct, frozen=True):
         words: the same as comparable words.
         pieces: the parts between its commas, each with the places of its words.
         guessed: words that were taken for one that is nearly the same.
-        unsure: whether the person said so.
+        unsure: the words with which the person said not to be sure, those that say nothing apart.
     """
 
     text: str
     words: tuple[str, ...]
     pieces: tuple[tuple[str, range], ...]
     guessed: frozenset[str] = frozenset()
-    unsure: bool = False
+    unsure: tuple[frozenset[str], ...] = ()
 
 
 class Listener:
@@ -112,15 +112,16 @@ class Listener:
         words: list[str] = []
         pieces = []
         guessed: set[str] = set()
-        unsure = False
+        unsure: set[frozenset[str]] = set()
         for part in text.split(","):
             stems = self._heard_stems(part, guessed)
-            unsure = unsure or any(_holds(stems, phrase) for phrase in self._unsure)
+            doubts = [phrase for phrase in self._unsure if _holds(stems, phrase)]
+            unsure |= {frozenset(self._plain(phrase)) for phrase in doubts}
             begin = len(words)
             words += self._plain(stems)
             pieces.append((part.strip(), range(begin, len(words))))
             words.append(JOINT)
-        return Clause(text, tuple(words[:-1]), tuple(pieces), frozenset(guessed), unsure)
+        return Clause(text, tuple(words[:-1]), tuple(pieces), frozenset(guessed), tuple(unsure))
 
     def _heard_stems(self, text: str, guessed: set[str]) -> list[str]:
         """The stems of what was said; a word that is nearly a known one becomes that and is added
@@ -174,7 +175,7 @@ class Listener:
         if len(word) < _LEAST_LENGTH or not word.isalpha():
             return ""
         rapidfuzz = load_rapidfuzz()
-        mistakes = 2 if len(word) >= _LONG else 1
+        mistakes = 2 if len(stem) >= _LONG else 1
         alike = [known for known in self._known if known[:1] == stem[:1] and len(known) > _SHORT]
         near = rapidfuzz.process.extractOne(
             stem,

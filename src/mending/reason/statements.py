@@ -29,6 +29,8 @@ _NEXT = 2
 """In a phrase with a denial its next word comes at most so many places behind it."""
 _ACROSS = 0.65
 """What a phrase counts that is found across a joint, where words may belong to different things."""
+_MANY = 3
+"""What holds one word alone for itself has so many words at least."""
 _MOST_PLACINGS = 64
 
 
@@ -136,7 +138,8 @@ class Understanding:
     ) -> None:
         """Of several words each speaks of one thing: an answer goes where an answer to another
         question holds all its words and more. "The lock light does not change" is not about what
-        changed. One word alone may well tell two things, unless it is a denial.
+        changed. One word alone may well tell two things, unless many hold it: "sometimes" in
+        "setup sees the drive sometimes" is not about when it fails.
         """
         best = {
             name: max(
@@ -146,12 +149,17 @@ class Understanding:
             for name, answer in answers.items()
         }
         for name, mine in best.items():
-            held = any(
-                mine.clause is theirs.clause and set(mine.places) < set(theirs.places)
-                for theirs in best.values()
+            holding = max(
+                (
+                    len(theirs.places)
+                    for theirs in best.values()
+                    if mine.clause is theirs.clause and set(mine.places) < set(theirs.places)
+                ),
+                default=0,
             )
             is_denial = NOT in {mine.clause.words[at] for at in mine.places}
-            if held and (is_denial or len(mine.places) > 1):
+            alone = len(mine.places) == 1 and not is_denial
+            if holding >= (_MANY if alone else 2):
                 del answers[name]
 
     def _drop_impossible(
@@ -229,8 +237,9 @@ class Understanding:
                 weight = sum(self._rarity[clause.words[at]] for at in places)
                 if JOINT in clause.words[min(places) : max(places)]:
                     weight *= _ACROSS
-                guessed = {clause.words[at] for at in places} & clause.guessed
-                sure = not clause.unsure and len(guessed) < len(places)
+                taken = {clause.words[at] for at in places}
+                in_doubt = any(not doubt <= taken for doubt in clause.unsure)
+                sure = not in_doubt and len(taken & clause.guessed) < len(places)
                 yield _Heard(meant, clause, places, weight, sure)
 
 
