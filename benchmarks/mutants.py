@@ -3,10 +3,11 @@ changed line.
 
 Which tests run a line is measured once: each test alone, under coverage, the programs that it
 starts included. A change is tried against those of the tests that run its line, up to a budget of
-seconds, that run the most of its file for each second: a constant is run by everything that loads
-its module, which is no test of it. So the score is a lower bound: a slower test might have noticed,
-and what a process does that ends without saying good-bye is not seen to be run at all. Changes
-inside annotations and messages are left out, for they change nothing that runs.
+seconds, that run the most of its file for each second, what runs by loading the file apart: a
+constant is run by everything that loads its module, which is no test of it. So the score is a lower
+bound: a slower test might have noticed, and what a process does that ends without saying good-bye
+is not seen to be run at all. Changes inside annotations and messages are left out, for they change
+nothing that runs.
 
 All happens in copies of the project below `build/mutants`; the random choice is seeded.
 """
@@ -43,6 +44,8 @@ so that a measuring that was broken off goes on; delete it when the code has cha
 WORKERS = int(os.environ.get("MUTANT_WORKERS", "2"))
 SEED, BUDGET = 13, 30.0
 """Seconds of tests a change is tried against, as they took when nothing was changed."""
+SLOWEST = 4 * BUDGET
+"""A test that takes longer is tried against nothing."""
 SAME_HERE = ("Is", "IsNot")
 """Identity instead of equality: the same for the enumerations and small numbers compared here."""
 LEFT_OUT = ("RemoveDecorator", "VariableReplacer", "VariableInserter", "ExceptionReplacer")
@@ -133,13 +136,13 @@ def _measure(name: str, copies: "Queue[Path]") -> None:
         start_new_session=True,
     ) as tests:
         try:
-            tests.wait(2 * BUDGET)
+            tests.wait(SLOWEST)
             took = time.monotonic() - began
         except subprocess.TimeoutExpired:
             os.killpg(tests.pid, signal.SIGKILL)  # with the machines that it started
             shutil.rmtree(data)  # too slow to be tried against any change
             data.mkdir()
-            took = 2 * BUDGET
+            took = SLOWEST
     (data / "seconds").write_text(str(took))
     copies.put(copy)
 
@@ -226,9 +229,14 @@ def _try(mutation: Any, tests: TestMap, copies: "Queue[Path]") -> tuple[bool, st
     key = str(mutation.module_path).partition("src/mending/")[2]
     lines = tests.lines.get(key, {})
     busy = Counter(name for covering in lines.values() for name in covering)
+    loading = min(busy.values(), default=0)
     names: list[str] = []
     spent = 0.0
-    for name in sorted(lines.get(line, []), key=lambda name: -busy[name] / tests.seconds[name]):
+    covering = [name for name in lines.get(line, []) if busy[name] > loading]
+    for name in sorted(
+        covering or lines.get(line, []),
+        key=lambda name: -(busy[name] - loading) / tests.seconds[name],
+    ):
         if names and spent + tests.seconds[name] > BUDGET:
             break
         names.append(name)
