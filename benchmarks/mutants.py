@@ -4,10 +4,10 @@ changed line.
 Which tests run a line is measured once: each test alone, under coverage, the programs that it
 starts included. A change is tried against those of the tests that run its line, up to a budget of
 seconds, that run the most of its file for each second, what runs by loading the file apart: a
-constant is run by everything that loads its module, which is no test of it. So the score is a lower
-bound: a slower test might have noticed, and what a process does that ends without saying good-bye
-is not seen to be run at all. Changes inside annotations and messages are left out, for they change
-nothing that runs.
+constant is run by everything that loads its module, which is no test of it. What a process does
+that ends without saying good-bye is not seen to be run: there the tests are asked that run most of
+the file, or of its folder. So the score is a lower bound: a slower test might have noticed. Changes
+inside annotations and messages are left out, for they change nothing that runs.
 
 All happens in copies of the project below `build/mutants`; the random choice is seeded.
 """
@@ -225,27 +225,40 @@ def _quiet(path: Path) -> list[tuple[tuple[int, int], tuple[int, int]]]:
 
 def _try(mutation: Any, tests: TestMap, copies: "Queue[Path]") -> tuple[bool, str]:
     """Whether a change was noticed, and the change as a difference."""
-    line = mutation.start_pos[0]
     key = str(mutation.module_path).partition("src/mending/")[2]
-    lines = tests.lines.get(key, {})
-    busy = Counter(name for covering in lines.values() for name in covering)
-    loading = min(busy.values(), default=0)
     names: list[str] = []
     spent = 0.0
-    covering = [name for name in lines.get(line, []) if busy[name] > loading]
-    for name in sorted(
-        covering or lines.get(line, []),
-        key=lambda name: -(busy[name] - loading) / tests.seconds[name],
-    ):
-        if names and spent + tests.seconds[name] > BUDGET:
-            break
-        names.append(name)
-        spent += tests.seconds[name]
+    for name in _likely(tests, key, mutation.start_pos[0]):
+        if not names or spent + tests.seconds[name] <= BUDGET:
+            names.append(name)
+            spent += tests.seconds[name]
     copy = copies.get()
     try:
         return _run(mutation, copy, names, spent)
     finally:
         copies.put(copy)
+
+
+def _likely(tests: TestMap, key: str, line: int) -> list[str]:
+    """Tests that run a line, those first that run the most of its file for each second.
+
+    What runs no more of a file than everything that loads it is left out. Where nothing runs the
+    line, perhaps nobody saw it: what runs the most of its file is asked, or of its folder.
+    """
+    lines = tests.lines.get(key, {})
+    files = [lines], [tests.lines[other] for other in tests.lines if _folder(other) == _folder(key)]
+    for rows in files:
+        busy = Counter(name for row in rows for covering in row.values() for name in covering)
+        loading = min(busy.values(), default=0)
+        able = {name for name, count in busy.items() if count > loading}
+        covering = able & set(lines.get(line, ())) or able
+        if covering:
+            return sorted(covering, key=lambda name: (loading - busy[name]) / tests.seconds[name])
+    return lines.get(line, [])
+
+
+def _folder(key: str) -> str:
+    return key.rpartition("/")[0]
 
 
 def _run(mutation: Any, copy: Path, names: list[str], spent: float) -> tuple[bool, str]:
