@@ -270,12 +270,31 @@ def _write_real() -> None:
     for key, sound in _sound_files():
         (REAL / f"{key.hex()}-sound").write_bytes(key + PLAIN + sound)
     attempts = _readers()
+    for key, inputs in _recorded():
+        for number, data in enumerate(inputs):
+            (REAL / f"{key.hex()}-call-{number}").write_bytes(key + data)
     kept: Counter[bytes] = Counter()
     for number, data in enumerate(_real_things()):
         for key, (_, call) in attempts.items():
             if kept[key] < MOST_REAL and call(PLAIN + data):
                 kept[key] += 1
                 (REAL / f"{key.hex()}-{number}").write_bytes(key + PLAIN + data)
+
+
+def _recorded() -> Iterator[tuple[bytes, list[bytes]]]:
+    """Inputs of calls that tests of real things make, by the key of the reader; some of them with
+    damage, too.
+    """
+    from benchmarks.recorded_calls import (  # noqa: PLC0415 - behind the instrumentation
+        damaged,
+        recorded,
+    )
+
+    readers = {function.__code__: function for _, function in readers_of(mending.formats)}
+    for code, inputs in recorded(readers).items():
+        some = [made for made in inputs if len(made) <= LARGEST][:: max(1, len(inputs) // MOST)]
+        hurt = [other for made in some[:MOST] for other in damaged(made)]
+        yield _key(readers[code].__module__, readers[code].__name__), [*inputs, *hurt]
 
 
 def _sound_files() -> Iterator[tuple[bytes, bytes]]:

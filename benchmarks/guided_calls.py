@@ -1,6 +1,6 @@
 """Calls of readers made out of bytes, for a fuzzer that knows nothing but bytes.
 
-An input is a head of 16 bytes and evidence. The evidence is what every raw parameter gets (bytes, a
+An input is a head of 64 bytes and evidence. The evidence is what every raw parameter gets (bytes, a
 window, a text, a stream, a function that reads, numbered lines); numbers, names and choices are
 drawn from the head. With a head of zeros the plainest call is made, so that a piece of a real disk
 behind it is a good seed.
@@ -19,9 +19,11 @@ from tests.readers import drained
 
 from mending.model import MendingError, Window
 
-HEAD = 16
+HEAD = 64
 _MOST_PARTS, _DEEPEST = 16, 4
 _NUMBERS = (512, 0, 1, 4096, 1 << 20, 1 << 32, 1 << 63)
+SMALL, EXACT, EXACT_BYTES = 0x80, 0xFF, 8
+"""Kinds of numbers: the next byte as it is, and one of so many bytes."""
 
 
 def attempt(function: Callable[..., object]) -> Callable[[bytes], object]:
@@ -112,10 +114,13 @@ def _plain(hint: Any, head: Iterator[int], evidence: bytes) -> object:
 
 
 def _number(head: Iterator[int], length: int) -> int:
-    """The length of the evidence, a number of the table, or a small one."""
-    kind, value = next(head, 0), next(head, 0)
+    """The length of the evidence, a number of the table, a small one or any."""
+    kind = next(head, 0)
+    if kind == EXACT:
+        return int.from_bytes(bytes(next(head, 0) for _ in range(EXACT_BYTES)), "little")
+    value = next(head, 0)
     if kind == 0:
         return length
-    if kind < 0x80:
+    if kind < SMALL:
         return _NUMBERS[kind % len(_NUMBERS)] + value
     return value

@@ -8,12 +8,14 @@ import unittest
 from pathlib import Path
 
 from benchmarks.guided_calls import HEAD, attempt
+from benchmarks.recorded_calls import input_of
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 import mending.formats
+from mending.disk.layout import Scheme
 from mending.formats.evidence import event_record, systemd_journal
-from mending.model import InputError, MendingError
+from mending.model import InputError, MendingError, Window
 from tests.readers import calls_of, drained, readers_of
 
 FAULTY = '''
@@ -62,6 +64,33 @@ class Readers(unittest.TestCase):
             for head in (0, 1, 2, 3, 255):
                 with self.subTest(f"{module.__name__}.{function.__name__}", head=head):
                     call(bytes([head]) * HEAD + b"Skerrivane\n" * 50)
+
+    def test_a_call_that_was_watched_is_made_again_from_its_input(self):
+        made = []
+
+        def read(
+            window: Window,
+            number: int,
+            scheme: Scheme,
+            rows: tuple[int, ...],
+            most: int | None = None,
+        ) -> None:
+            made.append(
+                {"window": window, "number": number, "scheme": scheme, "rows": rows, "most": most}
+            )
+
+        for number, most in ((0, None), (255, 7), (256, None), (1 << 40, 1 << 33)):
+            call = {
+                "window": Window(b"Skerrivane"),
+                "number": number,
+                "scheme": Scheme.GPT,
+                "rows": (3, number),
+                "most": most,
+            }
+            attempt(read)(input_of(read, call))
+            self.assertEqual(made.pop(), call)
+        self.assertIsNone(input_of(read, {**call, "number": -1}))
+        self.assertIsNone(input_of(read, {**call, "rows": tuple(range(9))}))
 
     def test_a_new_reader_is_found_and_tried_without_a_list(self):
         folder = Path(self.enterContext(tempfile.TemporaryDirectory()))

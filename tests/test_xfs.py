@@ -2,6 +2,7 @@
 volumes reads, and a volume that a real kernel filled.
 """
 
+import struct
 import unittest
 from random import Random
 
@@ -144,6 +145,119 @@ class WrittenByTheRealProgram(InFolder):
                 except InputError:
                     continue
         self.assertGreater(read, MUTATIONS)
+
+
+@needs("mkfs.xfs", "xfs_db")
+class TreesOfExtents(InFolder):
+    """A file whose extents lie in a tree. The real program fills no volume so; the blocks of the
+    tree are put together here, sealed by the systems' own debugger, and read by it, too.
+    """
+
+    BLOCK, INODE, LITERAL = 4096, 512, {72: 176, 24: 100}
+    PIECES = ((0, 10), (10, 5), (15, 25))
+    """Blocks of the file: the first, and how many."""
+
+    def setUp(self):
+        super().setUp()
+        self.path = self.folder / "volume"
+
+    def debugger(self, *commands):
+        words = [word for command in commands for word in ("-c", command)]
+        return tool("xfs_db", "-x", *words, self.path)
+
+    def made(self, head, levels):
+        """A volume with a file of three extents in a tree.
+
+        Args:
+            head: bytes of the head of a block: 72, or 24 in the version before.
+            levels: of the tree, its root in the inode among them.
+        """
+        content, lines = self.folder / "content", self.folder / "lines"
+        content.write_bytes(Random(levels).randbytes(40 * self.BLOCK))
+        lines.write_text(
+            f"/dev/null\n0 0\nd--755 0 0\nlog ---644 0 0 {content}\nroom ---644 0 0 {content}\n$\n"
+        )
+        self.path.unlink(missing_ok=True)
+        with self.path.open("wb") as file:
+            file.truncate(310 * MIB)
+        kind = () if head == 72 else ("-m", "crc=0", "-i", f"size={self.INODE}")
+        tool("mkfs.xfs", "-q", "-f", *kind, "-p", lines, self.path)
+        with open_source(str(self.path)) as source:
+            reader = XfsReader(source, ByteOffset(0))
+            at, number = reader._volume.inode_place(reader._find("/log")), reader._find("/log")
+            ((start, _),) = reader.extents("/log")
+            ((room, _),) = reader.extents("/room")
+        first, spare = start // self.BLOCK, room // self.BLOCK
+        rows = [
+            struct.pack(">QQ", place << 9, (first + place) << 21 | count)
+            for place, count in self.PIECES
+        ]
+        leaves = [(0, b"".join(rows[:2]), 2), (0, rows[2], 1)]
+        space = (self.BLOCK - head) // 16 * 8
+        keys = struct.pack(">QQ", 0, 15).ljust(space, b"\0")
+        leaves += [(1, keys + struct.pack(">QQ", spare, spare + 1), 2)] if levels == 3 else []
+        data = bytearray(self.path.read_bytes())
+        for place, (level, inside, count) in enumerate(leaves, spare):
+            block = bytearray(self.BLOCK)
+            struct.pack_into(
+                ">4sHHqq", block, 0, b"BMA3" if head == 72 else b"BMAP", level, count, -1, -1
+            )
+            if head == 72:
+                struct.pack_into(">QQ16sQ", block, 24, place * 8, 0, bytes(data[32:48]), number)
+            block[head : head + len(inside)] = inside
+            data[place * self.BLOCK : (place + 1) * self.BLOCK] = block
+        literal = self.LITERAL[head]
+        fork = bytearray(data[at + 82] * 8 or self.INODE - literal)
+        space = 4 + (len(fork) - 4) // 16 * 8
+        if levels == 3:
+            struct.pack_into(">HHQ", fork, 0, 2, 1, 0)
+            struct.pack_into(">Q", fork, space, spare + 2)
+        else:
+            struct.pack_into(">HHQQ", fork, 0, 1, 2, 0, 15)
+            struct.pack_into(">QQ", fork, space, spare, spare + 1)
+        data[at + 5] = 3
+        struct.pack_into(">I", data, at + 76, 3)
+        data[at + literal : at + literal + len(fork)] = fork
+        self.path.write_bytes(data)
+        if head == 72:
+            self.debugger(f"inode {number}", "crc -r")
+            for place in range(spare, spare + len(leaves)):
+                self.debugger(f"fsblock {place}", "type bmapbtd", "crc -r")
+        told = self.debugger(f"inode {number}", "bmap")
+        wanted = [f"data offset {place} startblock {first + place}" for place, _ in self.PIECES]
+        starts = [row.partition(" (")[0] for row in told.splitlines()]
+        self.assertEqual(starts, wanted)
+        return content.read_bytes(), spare * self.BLOCK, at + literal + space
+
+    def test_it_is_read_as_the_systems_debugger_reads_it(self):
+        for head in self.LITERAL:
+            for levels in (2, 3):
+                with self.subTest(head=head, levels=levels):
+                    content, _, _ = self.made(head, levels)
+                    with open_source(str(self.path)) as source:
+                        reader = XfsReader(source, ByteOffset(0))
+                        self.assertEqual(reader.read("/log", 1 << 20), content)
+
+    def test_a_damaged_block_and_one_that_leads_back_cost_the_file_only(self):
+        for head, place, value, says in (
+            (72, 80, b"\x01", "is damaged"),
+            (72, 0, b"no", "is damaged"),
+            (24, 5, b"\x01", "is damaged"),  # a leaf that says it is none
+            (24, 6, b"\xff\xff", "is damaged"),  # more rows than fit
+        ):
+            with self.subTest(head=head, place=place):
+                content, spare, _ = self.made(head, 2)
+                with open_source(str(self.path)) as source:
+                    reader = XfsReader(changed(source, (spare + place, value)), ByteOffset(0))
+                    with self.assertRaisesRegex(InputError, says):
+                        reader.read("/log", 1 << 20)
+                    self.assertEqual(len(reader.read("/room", 1 << 20)), len(content))
+        _, spare, children = self.made(24, 2)
+        with open_source(str(self.path)) as source:
+            second = source.read(children, 8).data
+            reader = XfsReader(changed(source, (children + 8, second)), ByteOffset(0))
+            with self.assertRaisesRegex(InputError, "in circles"):
+                reader.read("/log", 1 << 20)
 
 
 @needs_samples("dissect.xfs")
