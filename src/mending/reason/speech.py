@@ -11,6 +11,7 @@ taken for it.
 import re
 from collections.abc import Iterable, Sequence
 from functools import cache
+from itertools import groupby
 from typing import Any
 
 import msgspec
@@ -96,14 +97,17 @@ class Listener:
 
     def phrase(self, text: str) -> tuple[frozenset[str], ...]:
         """A phrase of the pack: for each of its words those that may stand for it."""
-        if "|" not in text:
-            return tuple(frozenset({word}) for word in self._plain(self._stemmed(text)))
         idle = {JOINT, "", *self._fillers}
-        parts = [
-            {self._one(self._stemmed(choice)) for choice in part.split("|")} - idle
-            for part in text.split()
-        ]
-        return tuple(frozenset(part) for part in parts if part)
+        parts: list[frozenset[str]] = []
+        for chosen, words in groupby(text.split(), lambda word: "|" in word):
+            if chosen:
+                sets = (
+                    {self._one(self._stemmed(one)) for one in word.split("|")} for word in words
+                )
+                parts += [frozenset(found - idle) for found in sets if found - idle]
+            else:
+                parts += [frozenset({word}) for word in self._plain(self._stemmed(" ".join(words)))]
+        return tuple(parts)
 
     def _one(self, stems: Sequence[str]) -> str:
         return next(iter(self._same([self._role(stem) for stem in stems])), "")
