@@ -4,6 +4,7 @@ refused. Where a rule asks the disk, a small one made for the question answers.
 
 import struct
 import unittest
+from pathlib import Path
 from types import SimpleNamespace
 from unittest.mock import patch
 
@@ -11,6 +12,7 @@ from mending.boot.chain import OutOfReachError
 from mending.boot.linux import KernelWithInitramfs
 from mending.disk.hives import Hive
 from mending.disk.layout import Scheme
+from mending.formats.executable import pe_version
 from mending.formats.nt import boot_store, hive_base
 from mending.formats.partition import gpt
 from mending.model import (
@@ -23,7 +25,7 @@ from mending.model import (
     Window,
 )
 from mending.repair.boot import entry_kernel, own_code, root_name, store_recovery
-from mending.repair.files import hive_file, in_place
+from mending.repair.files import hive_file, in_place, nt_restore
 from mending.repair.healthy import parts as healthy_parts
 from mending.repair.healthy.collect import _Gatherer, collect
 from mending.repair.journal.identity import fault_of, identifiers_of, identity_of
@@ -35,6 +37,7 @@ from mending.repair.volume import boot_sector, fat_mirror
 from mending.workshop import bios_disk, linux_disk, uefi_disk
 from mending.workshop.hive_file import hive_bytes
 from mending.workshop.nt import nt_uefi_disk
+from mending.workshop.program_file import ARM64, X64, program_bytes
 from tests.test_repair_edges import NOTHING, examine, memory, uefi
 
 SECTOR = 512
@@ -456,6 +459,91 @@ class Systems(unittest.TestCase):
             ):
                 list(healthy_parts._file_changes(SimpleNamespace(environment=None), copy, [part]))
             self.assertEqual(given, [({"/boot/kernel": b"kernel"}, {})] if put else [])
+
+
+class CopiesOfPrograms(unittest.TestCase):
+    """Which copy of a program of the nt family is put back."""
+
+    OLD, NEW = (10, 0, 100, 5), (10, 0, 100, 9)
+
+    def needs(self, build=OLD[:3], known=()):
+        return SimpleNamespace(
+            start=SimpleNamespace(machine=X64),
+            catalogues=SimpleNamespace(know=lambda data: data in known),
+            build=build,
+        )
+
+    def fits(self, data, *, needs=None, present=None, own=False):
+        copy = nt_restore._Copy(data, "somewhere", own=own)
+        now = SimpleNamespace(data=present) if present is not None else None
+        return nt_restore._fits(needs or self.needs(), "/ferry/hal.dll", now, copy)
+
+    def test_versions_and_marks_are_those_that_a_program_carries(self):
+        data = program_bytes(version=self.OLD)
+        self.assertEqual(pe_version.version(data), self.OLD)
+        self.assertIsNone(pe_version.version(program_bytes()))
+        self.assertIsNone(pe_version.version(data[: data.find(b"V\0S\0_\0") + 20]))
+        head = int.from_bytes(data[60:64], "little")
+        marks = struct.unpack_from("<I", data, head + 8) + struct.unpack_from("<I", data, head + 80)
+        marks += struct.unpack_from("<I", data, head + 88)
+        self.assertEqual(pe_version.build_marks(data), marks)
+        blank = data[: head + 88] + bytes(4) + data[head + 92 :]
+        for other in (
+            blank,
+            b"no" + data[2:],
+            data[: head + 90],
+            data.replace(b"PE\0\0", b"NE\0\0"),
+        ):
+            self.assertIsNone(pe_version.build_marks(other))
+
+    def test_a_copy_is_sound_and_of_this_pc_listed_the_same_build_or_of_its_version(self):
+        data, plain = program_bytes(version=self.NEW), program_bytes()
+        self.assertTrue(self.fits(data))
+        self.assertFalse(self.fits(data, needs=self.needs(build=(10, 0, 99))))
+        self.assertFalse(self.fits(data, needs=self.needs(build=None)))
+        self.assertFalse(self.fits(plain))
+        self.assertTrue(self.fits(plain, own=True))
+        self.assertTrue(self.fits(plain, needs=self.needs(known=(plain,))))
+        self.assertTrue(self.fits(plain, present=plain[:1000]))  # damaged, its header is there
+        self.assertFalse(self.fits(plain, present=data))
+        cut = data[: len(data) // 2]
+        other = program_bytes(version=self.NEW, machine=ARM64)
+        for damaged in (cut, other, b"", data[:-1] + b"x"):
+            self.assertFalse(self.fits(damaged, own=True))
+
+    def best(self, *copies, present=None):
+        made = [nt_restore._Copy(data, told) for told, data in copies]
+        now = SimpleNamespace(data=present) if present is not None else None
+        with patch.object(nt_restore, "_elsewhere", lambda *_: iter(())):
+            request, path = SimpleNamespace(), "/ferry/HAL.dll"
+            chosen = nt_restore._best(request, self.needs(), path, now, {"hal.dll": made})
+        return chosen.told if chosen is not None else None
+
+    def test_of_those_that_fit_the_newest_is_taken_unless_it_is_there_already(self):
+        old, new = program_bytes(version=self.OLD), program_bytes(version=self.NEW)
+        self.assertEqual(self.best(("old", old), ("new", new)), "new")
+        self.assertEqual(self.best(("new", new), ("old", old), present=old), "new")
+        self.assertIsNone(self.best(("old", old), ("new", new), present=new))
+        self.assertIsNone(self.best(("cut", new[:700])))
+
+    def test_a_healthy_copy_is_asked_for_the_path_in_any_case(self):
+        files = [
+            SimpleNamespace(path="/Ferry/hal.dll", kept=False),
+            SimpleNamespace(path="/Ferry/HAL.DLL", kept=True),
+            SimpleNamespace(path="/Ferry/zinc.dll", kept=True),
+        ]
+        healthy = SimpleNamespace(
+            index=SimpleNamespace(files=files),
+            file_bytes=lambda number: bytes([number]),
+            path=Path("healthy.zip"),
+        )
+        request = SimpleNamespace(settings=SimpleNamespace(healthy=healthy), disk=None)
+        for why, own in (("", True), ("another disk", False)):
+            with patch.object(nt_restore, "why_not_of", lambda *_, why=why: why):
+                (copy,) = nt_restore._of_copy(request, "/ferry/hal.dll")
+            self.assertEqual((copy.data, copy.told, copy.own), (b"\1", "healthy.zip", own))
+        request.settings.healthy = None
+        self.assertEqual(list(nt_restore._of_copy(request, "/ferry/hal.dll")), [])
 
 
 class Gathered(unittest.TestCase):
