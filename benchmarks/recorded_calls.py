@@ -75,8 +75,8 @@ TESTS = (
     "tests.test_xfs.TreesOfExtents",
     "tests.test_xfs.WrittenByTheRealProgram",
 )
-MOST_CALLS, MOST_BYTES = 80, 1 << 18
-"""Calls that are kept of each reader, a fair choice of all, and bytes of evidence of one."""
+MOST_CALLS, MOST_BYTES = 12, 1 << 18
+"""Calls of a reader that are kept of each test, and bytes of evidence of one."""
 CUTS, FLIPPED = (0.01, 0.3, 0.9), (0, 1, 2, 3, 4, 6, 8, 12, 16, 24, 32, 48, 64, 80, 100, 128, 512)
 """Shares of evidence that are left, and bytes of it that are wrong."""
 _MOST_PARTS = 4
@@ -88,15 +88,35 @@ class _UnmadeError(Exception):
 
 def recorded(readers: Mapping[CodeType, Callable[..., object]]) -> dict[CodeType, list[bytes]]:
     """Inputs of the calls that the tests make, by the code of the reader."""
+    inputs: dict[CodeType, set[bytes]] = defaultdict(set)
+    for test in _each(unittest.defaultTestLoader.loadTestsFromNames(TESTS)):
+        for code, found in _of_test(test, readers).items():
+            inputs[code] |= found
+    return {code: sorted(found) for code, found in inputs.items()}
+
+
+def _each(suite: unittest.TestSuite) -> Iterator[unittest.TestCase]:
+    for test in suite:
+        if isinstance(test, unittest.TestSuite):
+            yield from _each(test)
+        else:
+            yield test
+
+
+def _of_test(
+    test: unittest.TestCase, readers: Mapping[CodeType, Callable[..., object]]
+) -> dict[CodeType, set[bytes]]:
+    """Inputs of the calls that a test makes: of each reader a fair choice by reservoir sampling
+    (Vitter, ACM Transactions on Mathematical Software 11, 1985).
+    """
     inputs: dict[CodeType, dict[int, bytes]] = defaultdict(dict)
     seen = Counter[CodeType]()
-    draw = Random(len(TESTS))
+    draw = Random(test.id())
 
     def watch(frame: FrameType, event: str, _value: object) -> None:
         reader = readers.get(frame.f_code)
         if reader is None or event != "call":
             return
-        # reservoir sampling (Vitter, ACM Transactions on Mathematical Software 11, 1985)
         number = seen[frame.f_code]
         seen[frame.f_code] += 1
         place = number if number < MOST_CALLS else draw.randrange(number + 1)
@@ -107,13 +127,15 @@ def recorded(readers: Mapping[CodeType, Callable[..., object]]) -> dict[CodeType
                 inputs[frame.f_code][place] = made
             sys.setprofile(watch)
 
-    tests = unittest.defaultTestLoader.loadTestsFromNames(TESTS)
+    shown = io.StringIO()
     sys.setprofile(watch)
     try:
-        unittest.TextTestRunner(io.StringIO()).run(tests)
+        result = unittest.TextTestRunner(shown).run(unittest.TestSuite([test]))
     finally:
         sys.setprofile(None)
-    return {code: sorted(set(found.values())) for code, found in inputs.items()}
+    if not result.wasSuccessful():
+        raise RuntimeError(f"{test.id()} fails:\n{shown.getvalue()}")
+    return {code: set(found.values()) for code, found in inputs.items()}
 
 
 def damaged(made: bytes) -> Iterator[bytes]:
