@@ -240,7 +240,8 @@ def _try(mutation: Any, tests: TestMap, copies: "Queue[Path]") -> tuple[bool, st
 
 
 def _likely(tests: TestMap, key: str, line: int) -> list[str]:
-    """Tests that run a line, those first that run the most of its file for each second.
+    """Tests that run a line: in turn those that run the most of its file for each second, and the
+    quickest.
 
     What runs no more of a file than everything that loads it is left out. Where nothing runs the
     line, perhaps nobody saw it: what runs the most of its file is asked, or of its folder.
@@ -253,7 +254,9 @@ def _likely(tests: TestMap, key: str, line: int) -> list[str]:
         able = {name for name, count in busy.items() if count > loading}
         covering = able & set(lines.get(line, ())) or able
         if covering:
-            return sorted(covering, key=lambda name: (loading - busy[name]) / tests.seconds[name])
+            most = sorted(covering, key=lambda name: (loading - busy[name]) / tests.seconds[name])
+            quick = sorted(covering, key=lambda name: tests.seconds[name])
+            return list(dict.fromkeys(name for pair in zip(most, quick) for name in pair))
     return lines.get(line, [])
 
 
