@@ -256,7 +256,9 @@ def _likely(tests: TestMap, key: str, line: int) -> list[str]:
         if covering:
             most = sorted(covering, key=lambda name: (loading - busy[name]) / tests.seconds[name])
             quick = sorted(covering, key=lambda name: tests.seconds[name])
-            return list(dict.fromkeys(name for pair in zip(most, quick) for name in pair))
+            return list(
+                dict.fromkeys(name for pair in zip(most, quick, strict=True) for name in pair)
+            )
     return lines.get(line, [])
 
 

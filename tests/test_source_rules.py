@@ -21,10 +21,12 @@ from mending.source.base import as_disk, as_tree
 from mending.source.beneath import Beneath
 from mending.source.disk_target import _PIECE
 from mending.source.durable_files import make_file_durably, write_durably
-from mending.source.folder import FolderSource
+from mending.source.folder import FolderSource, open_folder_source
 from mending.source.imaging.byte_ranges import ByteRanges
+from mending.source.imaging.growing_image import open_image
+from mending.source.imaging.reading_record import ReadingHeader, record_path
 from mending.source.memory import FaultyMemory, PowerCutError
-from mending.source.mounted import drivers
+from mending.source.mounted import drivers, work
 from mending.source.stream import SourceStream
 from mending.source.tree_target import FolderOverlay
 from tests.support import InFolder
@@ -60,6 +62,15 @@ class Bounds(unittest.TestCase):
         (part,) = MemorySource(bytes(data)).identity_parts([])
         self.assertLessEqual(part.offset, 3 * _PIECE + 5)
         self.assertGreater(part.offset + part.length, 3 * _PIECE + 5)
+
+    def test_pieces_of_nothing_are_passed_over(self):
+        data = bytearray(8 * _PIECE)
+        data[2 * _PIECE] = data[5 * _PIECE + 700] = 1
+        source = MemorySource(bytes(data))
+        found = list(source._filled_from([(0, len(data))], 0))
+        self.assertEqual((found[0] // _PIECE, found[-1] // _PIECE), (2, 5))
+        found = list(source._filled_from([(0, 100), (100, len(data) - 100)], 3 * _PIECE))
+        self.assertEqual({start // _PIECE for start in found}, {5})
 
 
 class Kinds(unittest.TestCase):
@@ -151,6 +162,30 @@ class Files(InFolder):
             (home.parent, 0o700),
         ):
             self.assertEqual(stat.S_IMODE(path.stat().st_mode), mode, path)
+
+    def test_an_image_of_a_drive_and_its_record_are_readable_by_their_owner_alone(self):
+        old = os.umask(0)
+        self.addCleanup(os.umask, old)
+        header = ReadingHeader(drive="d", bytes=4096, sector=512, serial="s", session="now")
+        path = self.folder / "copy"
+        growing = open_image(str(path), header)
+        growing.keep(0, b"kept")
+        growing.close()
+        for each in (path, record_path(str(path))):
+            self.assertEqual(stat.S_IMODE(each.stat().st_mode), 0o600, each)
+
+    def test_a_tree_is_opened_to_be_read_unless_it_is_said_otherwise(self):
+        for how in ({}, {"for_writing": False}):
+            tree = open_folder_source(str(self.top), **how)
+            self.addCleanup(tree.close)
+            with self.assertRaisesRegex(RefusedError, "to be read"):
+                tree.put(tree.change_of("/etc/new", b"new", ""))
+
+    def test_a_helper_that_ended_is_asked_about_once(self):
+        with (self.folder / "told").open("wb") as told, work._Child(lambda: None, told) as child:
+            child.wait()
+            self.assertTrue(child.has_ended())
+            self.assertTrue(child.has_ended())
 
     def test_two_do_not_write_to_one_image_at_once(self):
         path = self.folder / "disk"
