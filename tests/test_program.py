@@ -304,6 +304,25 @@ class WithoutExtras(InFolder):
                 self.assertEqual(bare["verdict"], whole["verdict"])
 
 
+class ClosedPipes(unittest.TestCase):
+    def test_nobody_who_reads_is_no_fault_of_ours(self):
+        for stream, words, status in (
+            ("stdout", ("trace", "/nothing", "--json"), 3),
+            ("stderr", ("trace", "/nothing"), 3),
+            ("stderr", ("no-command",), 2),
+            ("stdout", ("signs",), 1),
+            ("stdout", ("code", "0x7b", "--json"), 1),
+        ):
+            reading, writing = os.pipe()
+            os.close(reading)
+            streams = {"stdout": subprocess.PIPE, "stderr": subprocess.PIPE, stream: writing}
+            with self.subTest(stream=stream, words=words):
+                done = subprocess.run([PROGRAM, *words], check=False, **streams)
+                told = (done.stdout or b"") + (done.stderr or b"")
+                self.assertEqual((done.returncode, told), (status, b""))
+            os.close(writing)
+
+
 class AtTheKeyboard(Workshop):
     def talk(self, *words):
         child = pexpect.spawn(

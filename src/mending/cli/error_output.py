@@ -1,5 +1,7 @@
 """Errors as one sentence, or as a JSON document."""
 
+import contextlib
+import os
 import sys
 
 import click
@@ -32,16 +34,30 @@ def status_of(error: Exception, as_json: bool) -> int:
     if isinstance(error, MendingError):
         return _say(ErrorResult(exit=error.exit_status, says=error.says, hint=error.hint), as_json)
     if isinstance(error, BrokenPipeError):
-        sys.stderr.close()  # the reader of a pipe went away; nobody is left to tell
+        _nobody_listens()
         return 141
     raise error
 
 
+def _nobody_listens() -> None:
+    """The reader of a pipe went away: what is still to be written at the end goes nowhere (Python's
+    own advice, library reference, `signal`, note on SIGPIPE).
+    """
+    nowhere = os.open(os.devnull, os.O_WRONLY)
+    for stream in (sys.stdout, sys.stderr):
+        with contextlib.suppress(OSError, ValueError):  # one that has no number any more
+            os.dup2(nowhere, stream.fileno())
+    os.close(nowhere)
+
+
 def _say(result: ErrorResult, as_json: bool) -> int:
-    if as_json:
-        click.echo(msgspec.json.encode(result))
-    else:
-        click.echo(f"mending: {clean_text(result.says)}", err=True)
-        if result.hint:
-            click.echo(f"         {clean_text(result.hint)}", err=True)
+    try:
+        if as_json:
+            click.echo(msgspec.json.encode(result))
+        else:
+            click.echo(f"mending: {clean_text(result.says)}", err=True)
+            if result.hint:
+                click.echo(f"         {clean_text(result.hint)}", err=True)
+    except BrokenPipeError:
+        _nobody_listens()
     return result.exit
