@@ -11,7 +11,7 @@ from mending.boot.bios.code_kinds import CodeKind
 from mending.boot.chain import OutOfReachError
 from mending.formats.nt import boot_store
 from mending.formats.package.dpkg import PackagedFile
-from mending.model import FindingId, RefusedError
+from mending.model import REPAIRS, FilesystemKind, FindingId, RefusedError, RepairId
 from mending.repair.boot import (
     boot_code,
     boot_entries,
@@ -20,7 +20,8 @@ from mending.repair.boot import (
     store_entries,
     store_recovery,
 )
-from mending.repair.files import file_restore, hive_file
+from mending.repair.files import by_driver, file_restore, hive_file
+from mending.repair.journal import journal
 from mending.repair.nt import driver_off, driver_start
 from mending.repair.volume import file_table_mirror
 from mending.workshop import BIOS_FAULTS, bios_disk
@@ -48,7 +49,8 @@ class Undone(InFolder):
         draft = bios_disk(own_code())
         BIOS_FAULTS["no-active-entry"](draft)
         draft.save(path)
-        self.run_here("mend", path, "active-flag", "--yes")
+        told = self.json_here("mend", path, "active-flag", "--yes")
+        self.assertEqual(told["proof"], str(REPAIRS[RepairId.ACTIVE_FLAG].proof))
         self.run_here("undo", path)
         with path.open("r+b") as disk:
             disk.seek(0x1BE)
@@ -57,6 +59,67 @@ class Undone(InFolder):
         said = self.run_here("undo", path, "--redo", expect=4)
         self.assertIn("changed since by something else", said)
         self.assertEqual(sha(path), before)
+
+
+class Documents(InFolder):
+    def test_a_table_made_anew_is_told_beside_the_one_before(self):
+        path = self.folder / "disk"
+        draft = bios_disk(own_code())
+        BIOS_FAULTS["no-table"](draft)
+        draft.save(path)
+        told = self.json_here("mend", path, "partition-table", "--yes")
+        self.assertIsNotNone(told["map_before"])
+        self.assertIsNotNone(told["map_after"])
+
+
+class Touched(unittest.TestCase):
+    def test_only_places_of_the_disk_itself_excuse_that_it_is_otherwise(self):
+        later = SimpleNamespace(
+            file=SimpleNamespace(
+                patches=[
+                    SimpleNamespace(path="", offset=512, length=4),
+                    SimpleNamespace(path="/etc/fstab", offset=0, length=900),
+                ]
+            )
+        )
+        point = SimpleNamespace(file=SimpleNamespace(target="known"))
+        with replaced(
+            journal,
+            _later=lambda *_: [later],
+            fault_of=lambda known, _target, changes: (known, changes),
+        ):
+            known, changes = journal.Journal._fault(None, point, None, [])
+        self.assertEqual(known, "known")
+        self.assertEqual([(each.offset, len(each.before)) for each in changes], [(512, 4)])
+
+
+class Drives(unittest.TestCase):
+    def test_rights_are_put_where_the_file_system_keeps_them(self):
+        for kind, has_modes in (
+            (FilesystemKind.BTRFS, True),
+            (FilesystemKind.XFS, True),
+            (FilesystemKind.NTFS, False),
+        ):
+            given = []
+
+            def puts(_files, _attributes, modes, given=given):
+                given.append(modes)
+
+            volume = SimpleNamespace(number=2, filesystem=kind, top=None, bytes=1)
+            settings = SimpleNamespace(mount=True)
+            with (
+                replaced(
+                    by_driver,
+                    drivers_of=lambda *_: [("driver",)],
+                    _check_left_clean=lambda *_: None,
+                    _reads_of=lambda *_: None,
+                    _worked_out=lambda *_: [],
+                    _puts=puts,
+                ),
+                self.assertRaisesRegex(RefusedError, "already"),
+            ):
+                by_driver.put_by_driver(None, volume, settings, {"/etc/desk": b""}, {})
+            self.assertEqual(given, [has_modes])
 
 
 @needs("mkfs.ext4", "e2fsck")

@@ -27,7 +27,7 @@ from mending.model import (
 from mending.repair.boot import entry_kernel, own_code, root_name, store_recovery
 from mending.repair.files import hive_file, in_place, nt_restore
 from mending.repair.healthy import parts as healthy_parts
-from mending.repair.healthy.collect import _Gatherer, collect
+from mending.repair.healthy.collect import _Gatherer, collect, read_as_kept
 from mending.repair.journal.identity import fault_of, identifiers_of, identity_of
 from mending.repair.nt import control_set, driver_start, hive_header, hive_set, pending_drop
 from mending.repair.nt.sign_in_program import _more
@@ -107,6 +107,7 @@ class Tables(unittest.TestCase):
             (34, 9966, [(33, 100)], False),
             (34, 9966, [(9000, 967)], True),
             (34, 9966, [(9000, 968)], False),
+            (34, 9966, [(9001, 965)], True),
         ):
             with self.subTest(first=first, last=last, spans=spans):
                 found = kept_entries.usable_range(self.header(first, last), spans)
@@ -240,7 +241,7 @@ class Kernels(unittest.TestCase):
         with self.beside(("vmlinuz-6.1", "initrd.img-6.1", "6.1")):
             for line in (2, None):
                 self.assertEqual(entry_kernel._kernel_row(request, rows, line)[0], 1)
-            for line in (1, len(rows) + 1):
+            for line in (1, len(rows) + 1, len(rows) + 9):
                 with self.assertRaises(RefusedError):
                     entry_kernel._kernel_row(request, rows, line)
             with self.assertRaises(RefusedError):
@@ -525,6 +526,21 @@ class CopiesOfPrograms(unittest.TestCase):
         self.assertEqual(self.best(("new", new), ("old", old), present=old), "new")
         self.assertIsNone(self.best(("old", old), ("new", new), present=new))
         self.assertIsNone(self.best(("cut", new[:700])))
+        self.assertIsNone(self.best(("of the store, of no version", program_bytes())))
+
+    def test_a_library_that_was_put_back_answers_the_program_that_wants_it(self):
+        wanting = program_bytes(imports={"HAL.dll": ["Sail"]})
+        finding = SimpleNamespace(where=SimpleNamespace(path="/ferry/kernel.exe"))
+        for program, put, answered in (
+            (wanting, {"/ferry/hal.DLL": b""}, True),
+            (wanting, {"/ferry/KERNEL.exe": b""}, True),
+            (wanting, {"/hal.dll/other.dll": b""}, False),
+            (program_bytes(), {"/ferry/hal.dll": b""}, False),
+            (None, {"/ferry/hal.dll": b""}, False),
+        ):
+            read = SimpleNamespace(data=program) if program is not None else None
+            with patch.object(nt_restore, "read_program", lambda *_, read=read: read):
+                self.assertEqual(nt_restore._is_answered(None, finding, put), answered, put)
 
     def test_a_healthy_copy_is_asked_for_the_path_in_any_case(self):
         files = [
@@ -579,6 +595,16 @@ class Gathered(unittest.TestCase):
         for path in ("ntoskrnl.exe", "hal.dll", "drivers/quaydisk.sys", "config/SAM", "smss.exe"):
             self.assertEqual(system[f"/ferry/system32/{path}"][0], 2)
         self.assertEqual(system["/EFI/HARBOUR/BOOT/BCD"], (1, 8192))
+
+    def test_of_folders_and_of_files_without_bytes_nothing_is_kept(self):
+        for is_folder, size, kept in ((False, 9, True), (True, 4096, False), (False, 0, False)):
+            found = SimpleNamespace(is_folder=is_folder, bytes=size, mode=0o644)
+            files = SimpleNamespace(
+                target_of=lambda _path: None,
+                find=lambda _path, found=found: found,
+                read=lambda _found, _most: b"content",
+            )
+            self.assertEqual(read_as_kept(files, "/etc/fstab"), b"content" if kept else None)
 
     def test_a_tree_is_walked_to_a_certain_depth_and_no_link_is_followed(self):
         def listing(path):
