@@ -11,7 +11,14 @@ from mending.boot.bios.code_kinds import CodeKind
 from mending.boot.chain import OutOfReachError
 from mending.formats.nt import boot_store
 from mending.formats.package.dpkg import PackagedFile
-from mending.model import REPAIRS, FilesystemKind, FindingId, RefusedError, RepairId
+from mending.model import (
+    REPAIRS,
+    FileAttributes,
+    FilesystemKind,
+    FindingId,
+    RefusedError,
+    RepairId,
+)
 from mending.repair.boot import (
     boot_code,
     boot_entries,
@@ -19,6 +26,7 @@ from mending.repair.boot import (
     own_code,
     store_entries,
     store_recovery,
+    unit_off,
 )
 from mending.repair.files import by_driver, file_restore, hive_file
 from mending.repair.journal import journal
@@ -238,6 +246,31 @@ class Links(unittest.TestCase):
             link = PackagedFile(init, 0o777, 0, 0, program.encode(), is_link=True)
             got = file_restore._usual_init(request_with(*found), files)
             self.assertEqual(got, {init: link} if made else {})
+
+
+class Units(unittest.TestCase):
+    def test_the_link_that_turns_a_unit_off_belongs_to_nobody_but_root(self):
+        given = []
+        there = {"usr/lib/systemd/system/desk.service", "/usr/lib/systemd/system/desk.service"}
+        files = SimpleNamespace(
+            target_of=lambda _path: None, find=lambda path: path if path in there else None
+        )
+        home = SimpleNamespace(number=2)
+        request = request_with(
+            settings=SimpleNamespace(unit="desk.service"),
+            environment=SimpleNamespace(files=lambda _volume: files),
+        )
+        with replaced(
+            unit_off,
+            only_linux_system=lambda _environment: [SimpleNamespace(volume=home)],
+            put_files=lambda _request, _home, put, _says, how: given.append((put, how)) or [],
+        ):
+            unit_off.propose(request)
+        ((put, how),) = given
+        (path,) = put
+        self.assertEqual(put, {path: b"/dev/null"})
+        self.assertEqual(how[path], FileAttributes(0o777, 0, 0, None, is_link=True))
+        self.assertTrue(path.endswith("etc/systemd/system/desk.service"))
 
 
 class Records(unittest.TestCase):
