@@ -166,14 +166,7 @@ class Compared(unittest.TestCase):
             changes,
             [
                 ("driver", "Buoy", "changed", kernel, f"{kernel}; BUOY.sys", True),
-                (
-                    "driver",
-                    "Quay",
-                    "changed",
-                    was,
-                    "is started on demand; quay.sys; group Pier",
-                    True,
-                ),
+                ("driver", "Quay", "changed", was, quay, True),
                 ("service", "Desk", "removed", "is started by the session", "", False),
                 ("service", "Rope", "added", "", "is started on demand", False),
             ],
