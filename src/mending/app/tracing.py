@@ -87,7 +87,7 @@ def rehearse(target: NamedTarget, host: Host, sector: int | None = None) -> "Reh
     with opened_disk(target.path, sector) as source:
         result = rehearse_disk(source)
     if target.case is not None and target.case.state.closed is None:
-        from mending.case.rehearsals import rehearsed  # noqa: PLC0415 - lazy: a bare disk has no case
+        from mending.case.rehearsals import rehearsed  # noqa: PLC0415 - lazy: for cases only
 
         target.case = rehearsed(
             target.case, host.hand, result.stopped, result.screen, result.started_volume

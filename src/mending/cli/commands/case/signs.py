@@ -43,7 +43,7 @@ def command(about: str | None, facts: bool, as_json: bool) -> None:
 
 def _about(about: str, pack: Pack) -> SignsResult:
     if Path(about).is_dir():
-        from mending.case import load_case, open_questions  # noqa: PLC0415 - lazy: a list needs none
+        from mending.case import load_case, open_questions  # noqa: PLC0415 - lazy: for a case
 
         asked = open_questions(load_case(Path(about)).state, pack)
         return SignsResult(signs={sign.id: sign for sign in asked}, facts={})

@@ -56,7 +56,7 @@ def command(
     with reading_shown(found.path) as watch:
         result = trace(found, host, sector, firmware, secret, watch)
     if against is not None:
-        from mending.app.copies.keeping import trace_against  # noqa: PLC0415 - lazy: seldom asked for
+        from mending.app.copies.keeping import trace_against  # noqa: PLC0415 - lazy: seldom asked
 
         result = trace_against(result, found, against, sector)
     emit(result, as_json, lambda shown: show_trace(shown, base_pack(), target))
