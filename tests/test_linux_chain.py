@@ -348,6 +348,10 @@ class Readers(unittest.TestCase):
                 self.assertEqual(record.module_versions, {VERSION})
             _, problems = initramfs.read(early + data[: len(data) - 12])
             self.assertEqual([problem.code for problem in problems], ["cut-short"], kind)
+            for at in range(4, len(data) - 1, max(1, len(data) // 40)):
+                torn = data[:at] + bytes([data[at] ^ 0xFF, data[at + 1] ^ 0xA5]) + data[at + 2 :]
+                with self.subTest(kind, at=at):
+                    self.assertIsInstance(initramfs.read(torn)[1], tuple)
         self.assertEqual(initramfs.read(plain)[0].archives, 1)
 
     def test_names_and_options(self):

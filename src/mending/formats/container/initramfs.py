@@ -229,7 +229,12 @@ def _lz4(data: bytes) -> Iterator[bytes]:
             if length and data[at : at + 4].strip(b"\0"):
                 raise EOFError("it ends in the middle")
             return
-        yield block.decompress(data[at + 4 : at + 4 + length], uncompressed_size=8 << 20)
+        packed = data[at + 4 : at + 4 + length]
+        try:
+            plain = block.decompress(packed, uncompressed_size=8 << 20)
+        except block.LZ4BlockError as error:
+            raise ValueError(str(error)) from error
+        yield plain
         at += 4 + length
 
 
