@@ -43,6 +43,14 @@ def request_with(*found, **more):
     return SimpleNamespace(found=lambda *ids: tuple(each for each in found if each in ids), **more)
 
 
+def broken(folder, fault):
+    """A disk of the workshop with a fault."""
+    draft = bios_disk(own_code())
+    BIOS_FAULTS[fault](draft)
+    draft.save(folder / "disk")
+    return folder / "disk"
+
+
 @contextlib.contextmanager
 def replaced(module, **functions):
     with contextlib.ExitStack() as stack:
@@ -53,10 +61,7 @@ def replaced(module, **functions):
 
 class Undone(InFolder):
     def test_what_changed_since_it_was_undone_is_not_done_again(self):
-        path = self.folder / "disk"
-        draft = bios_disk(own_code())
-        BIOS_FAULTS["no-active-entry"](draft)
-        draft.save(path)
+        path = broken(self.folder, "no-active-entry")
         told = self.json_here("mend", path, "active-flag", "--yes")
         self.assertEqual(told["proof"], str(REPAIRS[RepairId.ACTIVE_FLAG].proof))
         self.run_here("undo", path)
@@ -71,10 +76,7 @@ class Undone(InFolder):
 
 class Documents(InFolder):
     def test_a_table_made_anew_is_told_beside_the_one_before(self):
-        path = self.folder / "disk"
-        draft = bios_disk(own_code())
-        BIOS_FAULTS["no-table"](draft)
-        draft.save(path)
+        path = broken(self.folder, "no-table")
         told = self.json_here("mend", path, "partition-table", "--yes")
         self.assertIsNotNone(told["map_before"])
         self.assertIsNotNone(told["map_after"])
