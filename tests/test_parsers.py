@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from mending.boot.bios import recognise_code
 from mending.boot.trace import trace_target
 from mending.case.events import decode_record
-from mending.disk.layout import HEAD_BYTES, content_kind_of
+from mending.disk.content_kind import HEAD_BYTES, content_kind_of
 from mending.formats.bootloader import grub
 from mending.formats.filesystem import ext, fat, ntfs
 from mending.formats.partition import mbr

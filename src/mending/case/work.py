@@ -25,7 +25,7 @@ from mending.case.folder import Case, record
 from mending.case.state import still_counting
 from mending.crash.results import CrashesResult
 from mending.crash.screens import SeenCode
-from mending.disk.layout import HEAD_BYTES, content_kind_of
+from mending.disk.content_kind import HEAD_BYTES, content_kind_of
 from mending.knowledge import UNKNOWN, Pack, Sign, Step, WhyNotRun
 from mending.model import Hand, InputError, RefusedError, UsageError, clean_text, load_rapidfuzz
 from mending.model.limits import EVIDENCE_BYTES

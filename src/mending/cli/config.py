@@ -5,11 +5,9 @@ what needs the setting.
 """
 
 import re
-import tomllib
 from collections.abc import Mapping
 from datetime import UTC, tzinfo
 from pathlib import Path
-from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 import msgspec
 import platformdirs
@@ -86,6 +84,8 @@ def load_config() -> Config:
         return Config()
     except (OSError, UnicodeDecodeError) as error:
         raise InputError(f"{path} cannot be read: {error}.") from error
+    import tomllib  # noqa: PLC0415 - lazy: few have such a file
+
     try:
         config = msgspec.convert(tomllib.loads(text), Config)
     except tomllib.TOMLDecodeError as error:
@@ -108,7 +108,11 @@ def zone_of(config: Config) -> tzinfo | None:
     """The zone in which times are shown; None: this machine's."""
     if config.zone == _LOCAL:
         return None
-    return UTC if config.zone == _UTC else ZoneInfo(config.zone)
+    if config.zone == _UTC:
+        return UTC
+    from zoneinfo import ZoneInfo  # noqa: PLC0415 - lazy: few name a zone
+
+    return ZoneInfo(config.zone)
 
 
 def _check(config: Config, path: Path, text: str) -> None:
@@ -119,7 +123,7 @@ def _check(config: Config, path: Path, text: str) -> None:
         raise _fault(path, text, "colours", says)
     try:
         zone_of(config)
-    except (ZoneInfoNotFoundError, ValueError, OSError):
+    except (KeyError, ValueError, OSError):  # no such zone is a kind of KeyError
         raise _fault(path, text, "zone", f"no zone is called {config.zone!r}") from None
     for name in config.shop:
         if name not in SHOP_FIELDS:

@@ -4,6 +4,9 @@ first file.
 BIOS firmware runs the code of sector 0 and knows nothing more. Where that code goes on depends on
 what it is: usual code starts the boot sector of the one active volume; GRUB's stage one reads the
 sector that is written into it and needs no active flag.
+
+What is behind a boot manager is loaded when a chain gets there: a disk has one of them, and a short
+command is to be quick.
 """
 
 from functools import partial
@@ -25,8 +28,6 @@ from mending.boot.chain import (
     place,
     shifted,
 )
-from mending.boot.grub import GrubChecks, check_core, core_repairs, find_core, spare_core
-from mending.boot.nt import behind_code, keeps_manager
 from mending.disk.layout import Scheme
 from mending.disk.volume import Volume
 from mending.formats.bootloader import grub
@@ -110,6 +111,8 @@ class BiosChain:
         return (finding(FindingId.ACTIVE_FLAG_UNSET, Severity.NOTE, says, _FLAGS),)
 
     def _bad_code(self, kind: CodeKind, where: Where) -> CheckResult:
+        from mending.boot.grub import core_repairs, find_core, spare_core  # noqa: PLC0415 - lazy
+
         core = find_core(self._disk)
         then: Link | None = self.active_entry if core is None else self._core(core)
         if core is None and spare_core(self._disk) is not None:
@@ -170,6 +173,8 @@ class BiosChain:
         """
         if result.state is not PhaseState.FAILED:
             return result
+        from mending.boot.nt import keeps_manager  # noqa: PLC0415 - lazy: see above
+
         findings = tuple(
             msgspec.structs.replace(each, repairs=(RepairId.BOOT_FILES, *each.repairs))
             if RepairId.BOOT_FILES in FINDINGS[FindingId(each.id)].repairs
@@ -180,9 +185,13 @@ class BiosChain:
         return msgspec.structs.replace(result, findings=findings)
 
     def _core(self, lba: Lba) -> Link:
+        from mending.boot.grub import check_core  # noqa: PLC0415 - lazy: see above
+
         return lambda: check_core(self._disk, lba, self._grub)
 
     def _grub(self, image: GrubImage) -> Link:
+        from mending.boot.grub import GrubChecks  # noqa: PLC0415 - lazy: see above
+
         return GrubChecks(self._environment, image, "i386-pc", None, self._chained).files
 
     def _chained(self, volume: Volume, path: str) -> Link:
@@ -196,6 +205,8 @@ class BiosChain:
 
     def _configuration(self, volume: Volume, first_file: str) -> Link:
         """What a manager reads that boot code, or another manager, loaded."""
+        from mending.boot.nt import behind_code  # noqa: PLC0415 - lazy: see above
+
         return behind_code(self._environment, volume, first_file)
 
     def _first_sector(self) -> Window:

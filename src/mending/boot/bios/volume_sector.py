@@ -4,7 +4,6 @@ from collections.abc import Callable
 
 from mending.boot.bios.code_kinds import CodeKind, recognise_code
 from mending.boot.chain import CheckResult, Link, failed, finding, not_checked, passed, place
-from mending.boot.grub import code_repairs
 from mending.boot.rehearse import can_rehearse, rehearse_code
 from mending.boot.volumes import (
     HARMLESS,
@@ -73,6 +72,8 @@ def _without_code(disk: Disk, volume: Volume) -> Finding | None:
     if kind is CodeKind.BLANK:
         says = f"The boot sector of volume {volume.number} is sound but holds no boot code."
         where, repairs = place(boot.offset, boot.code), boot_sector_repairs(boot)
+        from mending.boot.grub import code_repairs  # noqa: PLC0415 - lazy: see `BiosChain`
+
         repairs = repairs or code_repairs(disk)
         blank = FindingId.VOLUME_BOOT_CODE_BLANK
         return finding(blank, Severity.FATAL, says, where, repairs)

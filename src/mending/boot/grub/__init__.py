@@ -2,7 +2,6 @@
 other."""
 
 from mending.boot.grub.core import (
-    BIOS_BOOT,
     check_core,
     code_repairs,
     core_repairs,
@@ -14,7 +13,6 @@ from mending.boot.grub.menu import GrubChecks
 from mending.boot.grub.modules import MODULE_OF
 
 __all__ = [
-    "BIOS_BOOT",
     "MODULE_OF",
     "GrubChecks",
     "check_core",

@@ -21,6 +21,7 @@ from mending.disk.layout import Disk
 from mending.disk.volume import Volume
 from mending.formats.bootloader import grub, grub_image
 from mending.formats.bootloader.grub_image import GrubImage
+from mending.formats.partition import gpt
 from mending.model import (
     FindingId,
     Lba,
@@ -36,7 +37,6 @@ from mending.model.limits import CORE_SEARCH_SECTORS
 _CORE_FILES = tuple(
     f"{folder}/i386-pc/core.img" for folder in ("boot/grub", "grub", "boot/grub2", "grub2")
 )
-BIOS_BOOT = "BIOS boot partition"
 """Type of the GPT entry in which a core lies that BIOS machines start."""
 
 
@@ -57,7 +57,7 @@ def find_core(disk: Disk) -> Lba | None:
         (volume.start for volume in disk.volumes if volume.start > 0), default=CORE_SEARCH_SECTORS
     )
     stretches = [(Lba(1), min(first, CORE_SEARCH_SECTORS) - 1)] if disk.gpt is None else []
-    stretches += [(volume.start, 1) for volume in disk.volumes if volume.type == BIOS_BOOT]
+    stretches += [(volume.start, 1) for volume in disk.volumes if volume.type == gpt.BIOS_BOOT]
     for start, count in stretches:
         try:
             gap = disk.source.read(at_sector(start, size), count * size)
@@ -98,7 +98,11 @@ def room_for_core(disk: Disk) -> tuple[Lba, int] | None:
     """
     if disk.gpt is not None:
         return next(
-            ((volume.start, volume.sectors) for volume in disk.volumes if volume.type == BIOS_BOOT),
+            (
+                (volume.start, volume.sectors)
+                for volume in disk.volumes
+                if volume.type == gpt.BIOS_BOOT
+            ),
             None,
         )
     first = min((volume.start for volume in disk.volumes if volume.start > 0), default=0)

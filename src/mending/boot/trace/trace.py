@@ -18,13 +18,12 @@ from mending.boot.chain import (
     finding,
     run_chain,
 )
-from mending.boot.grub import BIOS_BOOT
 from mending.boot.trace.verdict import judge_chain
 from mending.boot.volumes import damage_aside, doubts, unlisted_findings, volume_findings
 from mending.disk.layout import Disk, Scheme, survey
 from mending.disk.scan import disk_map
 from mending.disk.system import Contents, InstalledSystem
-from mending.formats.partition import mbr
+from mending.formats.partition import gpt, mbr
 from mending.model import (
     Finding,
     FindingId,
@@ -205,7 +204,7 @@ def settle_firmware(disk: Disk, given: str | None) -> str:
     has_esp = any(volume.efi for volume in disk.volumes)
     kind = recognise_code(disk.source.read(0, mbr.SIZE))
     if disk.scheme is Scheme.GPT:
-        has_core = any(volume.type == BIOS_BOOT for volume in disk.volumes)
+        has_core = any(volume.type == gpt.BIOS_BOOT for volume in disk.volumes)
         by_bios = (kind is CodeKind.GRUB or has_core) and not has_esp
         return "bios" if by_bios else "uefi"
     return "uefi" if has_esp and kind is CodeKind.BLANK else "bios"

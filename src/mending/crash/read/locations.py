@@ -11,8 +11,9 @@ import msgspec
 from mending.crash.read.file_read import FileRead
 from mending.crash.read.system_locations import records_in_folder, records_of_system
 from mending.crash.results import SHADOW
+from mending.disk.content_kind import HEAD_BYTES, content_kind_of
 from mending.disk.files import Files, FilesUnavailableError, open_files, open_tree
-from mending.disk.layout import HEAD_BYTES, content_kind_of, with_logical_volumes
+from mending.disk.layout import with_logical_volumes
 from mending.disk.locked import KeyRing, volumes_of
 from mending.disk.shadow import shadow_copies
 from mending.disk.system import Brought, brought_by, drivers_of

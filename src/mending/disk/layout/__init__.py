@@ -1,7 +1,6 @@
 """How a disk is divided: sector size, MBR or GPT, the EBR chain, volumes, and what no entry
 covers."""
 
-from mending.disk.layout.content_kind import HEAD_BYTES, content_kind_of
 from mending.disk.layout.ebr_chain import walk_ebr_chain
 from mending.disk.layout.gpt_copies import Gpt, GptCopy
 from mending.disk.layout.logical import with_logical_volumes
@@ -12,12 +11,10 @@ from mending.disk.layout.unallocated import ALIGNED, find_unlisted_volumes, usab
 
 __all__ = [
     "ALIGNED",
-    "HEAD_BYTES",
     "Disk",
     "Gpt",
     "GptCopy",
     "Scheme",
-    "content_kind_of",
     "disk_at_moment",
     "find_unlisted_volumes",
     "settle_sector_size",

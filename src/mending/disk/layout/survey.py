@@ -4,7 +4,6 @@ from enum import StrEnum
 
 import msgspec
 
-from mending.disk.layout.content_kind import HEAD_BYTES, content_kind_of
 from mending.disk.layout.ebr_chain import walk_ebr_chain
 from mending.disk.layout.gpt_copies import Gpt, read_gpt
 from mending.disk.volume import Volume, look_at_start
@@ -102,6 +101,11 @@ def _refuse_what_is_no_disk(source: Source, record: Reading[mbr.MasterBootRecord
         or record.record.entries
     ):
         return
+    from mending.disk.content_kind import (  # noqa: PLC0415 - lazy: disks have a table
+        HEAD_BYTES,
+        content_kind_of,
+    )
+
     if source.size % mbr.SIZE or content_kind_of(source.read(0, HEAD_BYTES).data) == "text":
         raise InputError(
             f"{source.path} is no disk: it has no table and is something else.",

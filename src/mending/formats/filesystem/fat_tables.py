@@ -101,11 +101,7 @@ def entries(data: bytes, kind: FilesystemKind) -> Sequence[int]:
         return struct.unpack(f"<{len(data) // 2}H", data[: len(data) // 2 * 2])
     if kind == FilesystemKind.FAT32:
         whole = struct.unpack(f"<{len(data) // 4}I", data[: len(data) // 4 * 4])
-        return (
-            [value & 0x0FFFFFFF for value in whole]
-            if any(value >> 28 for value in whole)
-            else whole
-        )
+        return [value & 0x0FFFFFFF for value in whole] if max(whole, default=0) >> 28 else whole
     triples = struct.iter_unpack("3B", data[: len(data) // 3 * 3])
     return [
         half

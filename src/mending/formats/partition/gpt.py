@@ -35,12 +35,12 @@ GUIDS_ALIKE = "guids-alike"
 ENTRY_PROBLEMS = {"entry-outside", "entries-overlap", GUIDS_ALIKE}
 """Wrong in single entries; the copy as a whole is believed all the same."""
 EFI_SYSTEM = uuid.UUID("c12a7328-f81f-11d2-ba4b-00a0c93ec93b")
-
+BIOS_BOOT, RESERVED = "BIOS boot partition", "reserved by the system"
 TYPE_NAMES = {
     EFI_SYSTEM: "EFI system partition",
-    uuid.UUID("21686148-6449-6e6f-744e-656564454649"): "BIOS boot partition",
+    uuid.UUID("21686148-6449-6e6f-744e-656564454649"): BIOS_BOOT,
     uuid.UUID("ebd0a0a2-b9e5-4433-87c0-68b6b72699c7"): "data",
-    uuid.UUID("e3c9e316-0b5c-4db8-817d-f92df00215ae"): "reserved by the system",
+    uuid.UUID("e3c9e316-0b5c-4db8-817d-f92df00215ae"): RESERVED,
     uuid.UUID("de94bba4-06d1-4d40-a16a-bfd50179d6ac"): "recovery",
     uuid.UUID("0fc63daf-8483-4772-8e79-3d69d8477de4"): "Linux",
     uuid.UUID("4f68bce3-e8cd-4db1-96e7-fbcaf984b709"): "Linux root, x86-64",

@@ -4,7 +4,6 @@ import hashlib
 from collections.abc import Callable, Iterator
 
 from mending.boot.chain import BootEnvironment, OutOfReachError
-from mending.boot.grub import BIOS_BOOT
 from mending.boot.linux import FIRST_PROGRAMS, find_sound_kernels
 from mending.boot.nt import start_files
 from mending.boot.uefi import efi_volumes
@@ -12,7 +11,7 @@ from mending.disk.files import Files, FilesUnavailableError
 from mending.disk.healthy import KeptFile, KeptRange
 from mending.disk.layout import Disk
 from mending.disk.volume import Volume
-from mending.formats.partition import mbr
+from mending.formats.partition import gpt, mbr
 from mending.knowledge.families import nt_names
 from mending.model import (
     FileAttributes,
@@ -96,7 +95,7 @@ def _ranges(disk: Disk) -> Iterator[Range]:
             yield from _range(
                 disk, "table of an extended entry", Phase.FIRMWARE, volume.offset, 512
             )
-        elif volume.type == BIOS_BOOT:
+        elif volume.type == gpt.BIOS_BOOT:
             length = min(volume.bytes, _CORE_BYTES)
             yield from _range(disk, "boot manager's core", Phase.BOOT_RECORD, volume.offset, length)
         elif volume.filesystem in _BOOT_SECTORS:

@@ -19,7 +19,7 @@ from mending.model import FilesystemKind, Lba, Patch, RefusedError, SectorCount
 from mending.repair.partition.new_entries import named, span, type_byte, type_guid
 
 _PRIMARY = range(1, 5)
-_RAW = {"BIOS boot partition", "reserved by the system"}
+_RAW = {gpt.BIOS_BOOT, gpt.RESERVED}
 """Entries that hold no file system on purpose."""
 
 

@@ -10,7 +10,6 @@ holds, so that the same reader finds the same bytes again.
 
 import hashlib
 import os
-import tempfile
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from contextvars import ContextVar
@@ -199,7 +198,9 @@ def _nameless_file() -> int:
     """A file without a name, in memory where the machine can."""
     if hasattr(os, "memfd_create"):
         return os.memfd_create("bundle", os.MFD_CLOEXEC)
-    with tempfile.TemporaryFile() as file:
+    from tempfile import TemporaryFile  # noqa: PLC0415 - lazy: memory is the usual place
+
+    with TemporaryFile() as file:
         return os.dup(file.fileno())
 
 

@@ -4,16 +4,19 @@ It is a ZIP (APPNOTE 6.3), so that anybody can look into it.
 """
 
 import os
-import zipfile
 import zlib
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from mending.model import InputError
 from mending.source.durable_files import flush_folder
 
-_PACKED, _LEVEL = zipfile.ZIP_DEFLATED, 1
+if TYPE_CHECKING:
+    import zipfile  # lazy: it is slow, and a bare disk is no archive
+
+_LEVEL = 1
 _SAMPLE, _WORTH = 64 << 10, 0.9
 """What does not pack in its first bytes, as kernels do not, is stored as it is."""
 _NO_TIME = (1980, 1, 1, 0, 0, 0)
@@ -24,7 +27,7 @@ _NEW = os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
 class ArchiveWriter:
     """Takes members, one after the other."""
 
-    def __init__(self, archive: zipfile.ZipFile) -> None:
+    def __init__(self, archive: "zipfile.ZipFile") -> None:
         self._archive = archive
 
     def put(self, name: str, data: bytes) -> None:
@@ -33,10 +36,14 @@ class ArchiveWriter:
         Raises:
             OSError
         """
+        import zipfile  # noqa: PLC0415 - lazy: see above
+
         sample = data[:_SAMPLE]
         packs = len(zlib.compress(sample, _LEVEL)) < len(sample) * _WORTH
         info = zipfile.ZipInfo(name, _NO_TIME)
-        self._archive.writestr(info, data, _PACKED if packs else zipfile.ZIP_STORED, _LEVEL)
+        self._archive.writestr(
+            info, data, zipfile.ZIP_DEFLATED if packs else zipfile.ZIP_STORED, _LEVEL
+        )
 
 
 @contextmanager
@@ -46,6 +53,8 @@ def new_archive(path: Path) -> Iterator[ArchiveWriter]:
     Raises:
         InputError: it cannot be written, or the name is taken.
     """
+    import zipfile  # noqa: PLC0415 - lazy: see above
+
     beside = path.with_name(f".{path.name[:80]}.{os.urandom(8).hex()}.new")
     try:
         with os.fdopen(os.open(beside, _NEW, 0o600), "w+b") as file:
@@ -74,6 +83,8 @@ class ArchiveReader:
     """
 
     def __init__(self, path: Path) -> None:
+        import zipfile  # noqa: PLC0415 - lazy: see above
+
         self._path = path
         try:
             self._archive = zipfile.ZipFile(path)
@@ -90,6 +101,8 @@ class ArchiveReader:
         Raises:
             InputError: it is not there, too long or damaged.
         """
+        import zipfile  # noqa: PLC0415 - lazy: see above
+
         try:
             info = self._archive.getinfo(name)
             with self._archive.open(info) as file:

@@ -14,7 +14,6 @@ import os
 import time
 import zlib
 from collections.abc import Iterator
-from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import msgspec
@@ -46,6 +45,10 @@ class GrowingImage:
         self._image, self._lines = image, lines
         self._since_flush, self._flushed_at = 0, time.monotonic()
         self._waits, self._waiting = 0, (1 << 62, 0)
+        from concurrent.futures import (  # noqa: PLC0415 - lazy: only a copy needs it
+            ThreadPoolExecutor,
+        )
+
         self._worker = ThreadPoolExecutor(1)
 
     def read(self, offset: int, length: int) -> bytes:
