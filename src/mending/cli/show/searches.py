@@ -4,7 +4,7 @@ from rich.console import Group, RenderableType
 
 from mending.cli.show.console import named_target, rows, size, text, title
 from mending.cli.show.maps import show_map
-from mending.disk.scan import SearchResult
+from mending.disk.scan import FoundResult, SearchResult
 
 
 def show_search(result: SearchResult, named: str) -> RenderableType:
@@ -14,11 +14,11 @@ def show_search(result: SearchResult, named: str) -> RenderableType:
     cells = [
         (
             volume.start,
-            size(volume.bytes),
+            _size(volume),
             volume.filesystem,
             volume.label,
             f"{volume.confidence:.0%}",
-            f"entry {volume.listed}" if volume.listed else text("not listed", "doubt"),
+            _place(volume),
             "; ".join(volume.because),
         )
         for volume in result.found
@@ -30,3 +30,14 @@ def show_search(result: SearchResult, named: str) -> RenderableType:
         *ribbon,
         rows(cells, heads, wide=6, right=(0, 1, 4), drop=(3, 1)),
     )
+
+
+def _size(volume: FoundResult) -> str:
+    most = volume.open_ended and volume.listed is None
+    return f"up to {size(volume.bytes)}" if most else size(volume.bytes)
+
+
+def _place(volume: FoundResult) -> RenderableType:
+    if volume.inside is not None:
+        return f"inside {volume.inside}"
+    return f"entry {volume.listed}" if volume.listed else text("not listed", "doubt")

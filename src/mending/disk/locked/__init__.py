@@ -3,9 +3,11 @@ lives in the view alone.
 """
 
 from mending.disk.locked.fve_unlocking import FveVolume, unlock_fve
+from mending.disk.locked.plain_volume import PlainVolume
 from mending.disk.locked.unlocked_volumes import (
     KeyRing,
     key_ring,
+    plain_volumes,
     volumes_of,
     with_unlocked_volumes,
 )
@@ -15,7 +17,9 @@ __all__ = [
     "FveVolume",
     "KeyRing",
     "LuksVolume",
+    "PlainVolume",
     "key_ring",
+    "plain_volumes",
     "unlock_fve",
     "unlock_luks",
     "volumes_of",

@@ -68,28 +68,10 @@ def with_unlocked_volumes(
     source: Source, volumes: Sequence[Volume], keys: KeyRing
 ) -> tuple[Source, dict[int, Volume]]:
     """What is inside locked volumes, by the number of the volume that holds it, and the source to
-    read all by. Without a key, what keeps its own in the open is opened, and nothing is raised.
-
-    Raises:
-        UsageError: no volume is locked, or in a way that is not read here; or an extra is missing.
-        InputError: the key opens none of them.
+    read all by. Raises as `plain_volumes`.
     """
-    locked = [each for each in volumes if each.filesystem in _KINDS]
-    if keys.is_empty:
-        locked = [each for each in locked if _is_open(source, each)]
-    elif not locked:
-        raise UsageError("No volume here is locked in a way that is read.", "Leave the key out.")
-    viewed, found, refused = ViewedSource(source), dict[int, Volume](), list[InputError]()
-    for volume in locked:
-        try:
-            plain = keys.unlocked(source, volume)
-        except InputError as error:
-            refused.append(error)
-            continue
-        except UsageError:
-            if not keys.is_empty:
-                raise
-            continue  # it stays locked; what it says of itself is shown with it
+    viewed, found = ViewedSource(source), dict[int, Volume]()
+    for volume, plain in plain_volumes(source, volumes, keys):
         offset, sector = viewed.add(plain.read, plain.sealed), source.bytes_per_sector
         count = SectorCount(plain.bytes // sector)
         inside = volume_at(viewed, Lba(offset // sector), count)
@@ -101,9 +83,37 @@ def with_unlocked_volumes(
             type=f"inside volume {volume.number}",
             mapped=f"luks-{plain.identifier}" if isinstance(plain, LuksVolume) else "",
         )
+    return (viewed if found else source), found
+
+
+def plain_volumes(
+    source: Source, volumes: Sequence[Volume], keys: KeyRing
+) -> list[tuple[Volume, LuksVolume | FveVolume]]:
+    """Locked volumes with their plain bytes. Without a key, what keeps its own in the open is
+    opened, and nothing is raised.
+
+    Raises:
+        UsageError: no volume is locked, or in a way that is not read here; or an extra is missing.
+        InputError: the key opens none of them.
+    """
+    locked = [each for each in volumes if each.filesystem in _KINDS]
+    if keys.is_empty:
+        locked = [each for each in locked if _is_open(source, each)]
+    elif not locked:
+        raise UsageError("No volume here is locked in a way that is read.", "Leave the key out.")
+    found, refused = list[tuple[Volume, LuksVolume | FveVolume]](), list[InputError]()
+    for volume in locked:
+        try:
+            found.append((volume, keys.unlocked(source, volume)))
+        except InputError as error:
+            refused.append(error)
+        except UsageError:
+            if not keys.is_empty:
+                raise
+            # it stays locked; what it says of itself is shown with it
     if not found and refused and not keys.is_empty:
         raise refused[0]
-    return (viewed if found else source), found
+    return found
 
 
 def volumes_of(source: Source, keys: KeyRing | None) -> tuple[Source, list[Volume]]:

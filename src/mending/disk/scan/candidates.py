@@ -41,6 +41,7 @@ class Candidate(msgspec.Struct, frozen=True, kw_only=True):
         bytes: its length as its own structures give it.
         confidence: between 0 and 1.
         because: what speaks for it.
+        open_ended: its structures tell no length; `bytes` is the least it can be.
     """
 
     offset: ByteOffset
@@ -49,16 +50,15 @@ class Candidate(msgspec.Struct, frozen=True, kw_only=True):
     label: str
     confidence: float
     because: tuple[str, ...]
+    open_ended: bool = False
 
 
-def judge_sector(source: Source, offset: int) -> list[Candidate]:
-    """The volumes that a sector at `offset` may belong to; usually none."""
-    try:
-        head = source.read(offset, 512)
-    except ReadError:
-        return []
-    if len(head) < 512:
-        return []
+def judge_sector(source: Source, head: Window) -> list[Candidate]:
+    """The volumes that a sector of 512 bytes may belong to; usually none.
+
+    Raises:
+        ReadError
+    """
     if ntfs.looks_like(head) and not ntfs.read(head).problems:
         return _ntfs(source, head)
     if exfat.looks_like(head):
@@ -66,7 +66,7 @@ def judge_sector(source: Source, offset: int) -> list[Candidate]:
     if fat.looks_like(head) and not fat.read(head).problems:
         return _fat(source, head)
     if head.data[56:58] == ext.MAGIC.to_bytes(2, "little"):
-        return _ext(source, offset)
+        return _ext(source, head.offset)
     return _marked(source, head)
 
 
@@ -146,14 +146,21 @@ def _best(
             because.append(_OWN_PLACE)
         if _copies_agree(source, ByteOffset(start), length):
             because.append(_COPIES_AGREE)
-        rated.append(_found(start, length, filesystem, label, because))
+        rated.append(candidate_of(start, length, filesystem, label, because))
     best = max(rated, key=lambda candidate: candidate.confidence, default=None)
     return [best] if best is not None and len(best.because) > 1 else []
 
 
-def _found(
-    start: int, length: int, filesystem: FilesystemKind, label: str, because: list[Support]
+def candidate_of(
+    start: int,
+    length: int,
+    filesystem: FilesystemKind,
+    label: str,
+    because: list[Support],
+    *,
+    open_ended: bool = False,
 ) -> Candidate:
+    """A candidate as sure as what speaks for it makes it."""
     return Candidate(
         offset=ByteOffset(start),
         bytes=length,
@@ -161,6 +168,7 @@ def _found(
         label=label,
         confidence=round(BASE + sum(support.weight for support in because), 2),
         because=tuple(support.says for support in because),
+        open_ended=open_ended,
     )
 
 
@@ -198,7 +206,7 @@ def _ext(source: Source, offset: int) -> list[Candidate]:
         because.append(_SUPERBLOCK_BACKUP)
     if block.group and _at(source, start + ext.SUPERBLOCK_OFFSET + 56, magic):
         return []  # the first copy is there and speaks for itself
-    return [_found(start, block.bytes, FilesystemKind.EXT, block.name, because)]
+    return [candidate_of(start, block.bytes, FilesystemKind.EXT, block.name, because)]
 
 
 def _marked(source: Source, head: Window) -> list[Candidate]:
@@ -223,7 +231,7 @@ def _marked(source: Source, head: Window) -> list[Candidate]:
             and 0 < mark.info.bytes <= source.size - start
         ):
             return [
-                _found(
+                candidate_of(
                     start,
                     mark.info.bytes,
                     mark.filesystem,

@@ -8,13 +8,14 @@ read with the usual readers.
 
 import threading
 from collections import deque
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from types import ModuleType
 from typing import TYPE_CHECKING
 
 import msgspec
 
 from mending.disk.scan.candidates import Candidate, judge_sector
+from mending.disk.scan.locked_candidates import judge_locked
 from mending.disk.scan.selection import choose
 from mending.model import Progress, ReadError, load_numpy, silent
 from mending.source import Source
@@ -59,6 +60,7 @@ _RULES = (
     Rule(28, 0xEF53, 29, 0xFFF8, (0,)),  # ext: magic and state
     _text(0, b"XFSB"),
     _text(0, b"LUKS"),
+    _text(0, b"SKUL"),
     _text(0, b"LABE"),
     _text(0, b"H+\0\x04"),
     _text(0, b"HX\0\x05"),
@@ -71,9 +73,15 @@ _COLUMNS = {
 }
 
 
-def search(source: Source, progress: Progress = silent) -> list[Candidate]:
-    """Every volume that was found and can be believed, in the order of the disk. Holes of sparse
-    files are skipped.
+def search(
+    source: Source,
+    progress: Progress = silent,
+    ranges: Sequence[tuple[int, int]] | None = None,
+) -> list[Candidate]:
+    """Every volume that was found and can be believed, in the order of the disk.
+
+    Args:
+        ranges: starts and lengths of what is looked at; None: all but the holes of a sparse file.
 
     Raises:
         InputError: the source went away.
@@ -81,15 +89,27 @@ def search(source: Source, progress: Progress = silent) -> list[Candidate]:
     from concurrent.futures import ThreadPoolExecutor  # noqa: PLC0415 - lazy: it is slow
 
     numpy = load_numpy()
-    ranges = list(source.data_ranges())
-    total, done = sum(length for _, length in ranges), 0
+    looked_at = list(source.data_ranges()) if ranges is None else list(ranges)
+    total, done = sum(length for _, length in looked_at), 0
     found: list[Candidate] = []
     with ThreadPoolExecutor(_WORKERS) as workers:
-        for length, offsets in _looked_at(numpy, workers, source, ranges):
-            found += [candidate for offset in offsets for candidate in judge_sector(source, offset)]
+        for length, offsets in _looked_at(numpy, workers, source, looked_at):
+            for offset in offsets:
+                found += _judged(source, offset)
             done += length
             progress(done, total)
     return choose(found)
+
+
+def _judged(source: Source, offset: int) -> list[Candidate]:
+    """The volumes that a sector may belong to; none where it cannot be read."""
+    try:
+        head = source.read(offset, _SECTOR)
+        if len(head) < _SECTOR:
+            return []
+        return judge_locked(source, head) or judge_sector(source, head)
+    except ReadError:
+        return []
 
 
 def _looked_at(

@@ -1,8 +1,11 @@
 """Volumes told from leftovers: what overlaps something surer is not believed."""
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping, Sequence
+
+import msgspec
 
 from mending.disk.scan.candidates import Candidate
+from mending.model import ByteOffset
 
 _LEAST = 0.4
 
@@ -23,6 +26,27 @@ def choose(found: Iterable[Candidate]) -> list[Candidate]:
         if not any(overlap(candidate, other) for other in kept):
             kept.append(candidate)
     return sorted(kept, key=lambda candidate: candidate.offset)
+
+
+def reaching(
+    found: Sequence[Candidate], listed: Mapping[ByteOffset, int], end: int
+) -> list[Candidate]:
+    """The same volumes, those that tell no length as long as they can be: as their entry says, else
+    up to the next volume. One that is too long loses nothing, one that is too short does not mount.
+
+    Args:
+        listed: bytes of each volume of the table, by its first byte on the disk.
+        end: the first byte behind what volumes may take.
+    """
+    starts = sorted({*listed, *(candidate.offset for candidate in found), end})
+    made = []
+    for candidate in found:
+        if candidate.open_ended:
+            behind = next((start for start in starts if start > candidate.offset), end)
+            length = listed.get(candidate.offset, behind - candidate.offset)
+            candidate = msgspec.structs.replace(candidate, bytes=max(length, candidate.bytes))
+        made.append(candidate)
+    return made
 
 
 def overlap(candidate: Candidate, other: Candidate) -> bool:

@@ -14,7 +14,7 @@ from mending.disk.volume.info import (
     read_lvm_group,
     read_volume_info,
 )
-from mending.disk.volume.locks import fve_head, luks_head
+from mending.disk.volume.locks import fve_head, luks_head, whole_fve_heads
 from mending.disk.volume.ntfs_info import FirstRecord, file_table_records
 from mending.disk.volume.volume import DEFAULT_TOP, Volume
 
@@ -35,4 +35,5 @@ __all__ = [
     "mapped_name",
     "read_lvm_group",
     "read_volume_info",
+    "whole_fve_heads",
 ]

@@ -1,5 +1,7 @@
 """The head of a locked volume, wherever a sound copy of it is."""
 
+import contextlib
+
 from mending.disk.volume.volume import Volume
 from mending.formats.encryption import fve, luks
 from mending.formats.encryption.fve import FveHead
@@ -49,6 +51,21 @@ def fve_head(source: Source, volume: Volume) -> FveHead | None:
             return head
         fallback = fallback or head
     return fallback
+
+
+def whole_fve_heads(source: Source, volume: Volume) -> int:
+    """How many copies of the head that the first sector names have a checksum that holds.
+
+    Raises:
+        ReadError: the first sector cannot be read.
+    """
+    first = fve.read_first(source.read(volume.offset, fve.SECTOR_BYTES).data)
+    whole = 0
+    for place in first.blocks if first is not None else ():
+        with contextlib.suppress(ReadError):
+            inside = 0 < place < volume.bytes
+            whole += inside and fve.is_whole(_block(source, volume, place))
+    return whole
 
 
 def _block(source: Source, volume: Volume, place: int) -> bytes:

@@ -6,7 +6,7 @@ import uuid
 
 from mending.disk.files import FilesUnavailableError, open_files
 from mending.disk.layout import Disk, volume_at
-from mending.disk.scan import Candidate
+from mending.disk.scan import Candidate, reaching
 from mending.formats.partition import gpt
 from mending.model import KINDS, Lba, SectorCount
 
@@ -15,6 +15,18 @@ def span(disk: Disk, found: Candidate) -> tuple[Lba, SectorCount]:
     """First sector and length of a found volume, in sectors of the disk."""
     size = disk.source.bytes_per_sector
     return Lba(found.offset // size), SectorCount(-(-found.bytes // size))
+
+
+def as_long_as_can_be(disk: Disk, found: list[Candidate], *, as_gpt: bool) -> list[Candidate]:
+    """Volumes that tell no length as long as the disk has room for.
+
+    Args:
+        as_gpt: whether the end of the disk is a GPT's.
+    """
+    size = disk.source.bytes_per_sector
+    room = (1 + -(-gpt.COUNT * gpt.ENTRY_SIZE // size)) * size if as_gpt else 0
+    listed = {volume.offset: volume.bytes for volume in disk.volumes if not volume.extended}
+    return reaching(found, listed, disk.sectors * size - room)
 
 
 def type_byte(found: Candidate) -> int:

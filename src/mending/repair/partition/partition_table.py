@@ -17,7 +17,13 @@ from mending.model import FindingId, Lba, Patch, RefusedError, RepairId, SectorC
 from mending.repair.base import Proposal, Request
 from mending.repair.partition.amendment import amend, may_lack_entries
 from mending.repair.partition.kept_entries import kept_entries, usable_range, with_new_entries
-from mending.repair.partition.new_entries import named, span, type_byte, type_guid
+from mending.repair.partition.new_entries import (
+    as_long_as_can_be,
+    named,
+    span,
+    type_byte,
+    type_guid,
+)
 from mending.source import Source
 
 REPAIR = RepairId.PARTITION_TABLE
@@ -58,6 +64,8 @@ def propose(request: Request) -> Proposal:
             "No volume was found that could be listed with any confidence.",
             "The disk may be erased.",
         )
+    as_gpt = disk.gpt is not None or _wants_guids(request, found)
+    found = as_long_as_can_be(disk, found, as_gpt=as_gpt)
     if may_lack_entries(disk):
         says, changed, listed = amend(disk, found)
         unlisted = request.found(FindingId.VOLUME_UNLISTED)
@@ -69,10 +77,8 @@ def propose(request: Request) -> Proposal:
         answers = tuple(dict.fromkeys([*asked, *answered]))
     else:
         listed, answers = found, lost
-        says = f"Writes a table of {len(found)} volumes that were found: {named(disk, found)}."
-        changed = [_record_patch(disk, found)]
-        if _wants_guids(request, found):
-            changed = _guid_patches(disk, found)
+        says = f"Writes a table of what was found: {named(disk, found)}."
+        changed = _guid_patches(disk, found) if as_gpt else [_record_patch(disk, found)]
     return Proposal(
         repair=REPAIR,
         says=says,

@@ -16,7 +16,7 @@ from mending.cli.show.rehearsals import show_rehearsal
 @options.as_json
 def command(target: str, sector: int | None, as_json: bool) -> None:
     """Run the disk's own boot code in an emulator: the screen, the sectors it reads, where it comes
-    to rest. A case remembers the screen.
+    to rest. A case remembers the screen. No key is taken: the code runs on what firmware sees.
     """
     host = this_host()
     result = rehearse(NamedTarget(target, host), host, sector)
