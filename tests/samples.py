@@ -20,6 +20,7 @@ from pathlib import Path
 
 FOLDER = Path(os.environ.get("MENDING_SAMPLES", Path(__file__).parents[1] / "build" / "samples"))
 PACKAGES = {
+    "dfvfs": "20160510",
     "dfwinreg": "20190122",
     "dissect.apfs": "1.1",
     "dissect.btrfs": "1.10",

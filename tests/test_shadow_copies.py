@@ -1,4 +1,6 @@
-"""Earlier moments of a volume: a real one against an independent reader, and hostile ones."""
+"""Earlier moments of a volume: two real ones, of an older and a newer system, against an
+independent reader, and hostile ones.
+"""
 
 import unittest
 from random import Random
@@ -10,12 +12,13 @@ from mending.disk.layout import survey, volume_at_moment
 from mending.disk.shadow import shadow_copies
 from mending.formats.nt import shadow_store
 from mending.model import InputError, MendingError
-from mending.source import MemorySource
+from mending.source import MemorySource, open_source
 from tests.samples import needs_samples, read_samples
-from tests.support import InFolder, Overlaid
+from tests.support import InFolder, Overlaid, needs, tool
 
 MIB = 1 << 20
 SAMPLES = "dfvfs-source"
+OLDER = "dfvfs"
 FILE = "/syslog.gz"
 
 
@@ -23,17 +26,36 @@ def sample():
     return next(data for _, data in read_samples(SAMPLES, "vss.raw"))
 
 
+def older_volume(folder):
+    """A volume of 1 GiB with two moments, of a system of another time."""
+    packed, path = folder / "volume.qcow2", folder / "older.img"
+    packed.write_bytes(next(data for _, data in read_samples(OLDER, "vsstest.qcow2")))
+    tool("qemu-img", "convert", "-O", "raw", packed, path)
+    return path
+
+
 @needs_samples(SAMPLES)
 class Moments(InFolder):
     def test_every_byte_of_every_moment_is_as_the_independent_reader_has_it(self):
-        data = sample()
         path = self.folder / "volume"
-        path.write_bytes(data)
+        path.write_bytes(sample())
+        self.compare(path)
+
+    @needs_samples(OLDER)
+    @needs("qemu-img")
+    def test_the_same_of_a_volume_of_an_older_system(self):
+        path = older_volume(self.folder)
+        self.compare(path)
+        volume = self.json_here("trace", path)["volumes"][0]
+        times = [(1, "2013-12-03T06:35:10Z"), (2, "2013-12-03T06:37:49Z")]
+        self.assertEqual([(each["number"], each["at"]) for each in volume["moments"]], times)
+
+    def compare(self, path):
         theirs = pyvshadow.volume()
         theirs.open(str(path))
-        copies = shadow_copies(MemorySource(data), 0, len(data))
-        self.assertEqual(len(copies.entries), theirs.number_of_stores)
-        random = Random(2)
+        source, random = self.enterContext(open_source(str(path))), Random(2)
+        copies = shadow_copies(source, 0, source.size)
+        self.assertEqual((len(copies.entries), theirs.number_of_stores), (2, 2))
         for number, entry in enumerate(copies.entries):
             store, mine = theirs.get_store(number), copies.volume(entry)
             self.assertEqual((store.identifier, store.volume_size), (entry.identifier, mine.bytes))
@@ -76,6 +98,7 @@ class Moments(InFolder):
         times = [(1, "2021-05-01T17:40:03Z"), (2, "2021-05-01T17:41:28Z")]
         self.assertEqual([(each["number"], each["at"]) for each in volume["moments"]], times)
         self.assertIn("keeps 2 earlier moments", self.run_here("trace", path))
+        self.assertNotIn("earlier moments", self.run_here("trace", f"{path}@1"))
         points = self.json_here("crashes", path)["restore_points"]
         self.assertEqual([(int(each["id"]), each["at"]) for each in points], times)
 

@@ -3,6 +3,7 @@
 from rich.console import Group, RenderableType
 from rich.text import Text
 
+from mending.app.targets import moment_of
 from mending.boot.chain import Trace, VolumeResult
 from mending.cli.show.console import (
     indented,
@@ -90,7 +91,7 @@ def _locks_and_moments(trace: Trace) -> list[RenderableType]:
         for number, way in enumerate(volume.locks):
             says = "  " if number else f"volume {volume.number} is {_locked(trace, volume)}; "
             parts.append(text(f"{says}{way}"))
-        if volume.moments:
+        if volume.moments and moment_of(trace.target.path)[1] is None:
             newest, count = volume.moments[-1], len(volume.moments)
             says = f"keeps {count} earlier {'moment' if count == 1 else 'moments'}, number"
             when = f"{newest.number} of {minute(newest.at)} UTC is the newest"
