@@ -265,9 +265,8 @@ def _driver(row: bytes, reader: Reader, shape: Shape) -> Driver | None:
         return None
     name_at = _number(row, 0, 4)
     chars = min(_number(reader(name_at, 4).ljust(4, b"\0"), 0, 4), _NAME_CHARS)
-    name = clean_text(
-        reader(name_at + 4, chars * 2).decode("utf-16-le", errors="replace"), 80
-    ).split("\0", 1)[0]
+    text = reader(name_at + 4, chars * 2).decode("utf-16-le", errors="replace")
+    name = clean_text(text.split("\0", 1)[0], 80)
     return Driver(
         name.replace("\\", "/").rpartition("/")[2] or "no name",
         _number(row, shape.row_base, shape.word),

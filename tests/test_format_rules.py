@@ -1,0 +1,351 @@
+"""Rules of the readers on their own, one small structure at a time: which bytes of it count, what
+is told of damage and where, and what is no structure at all.
+"""
+
+import gc
+import importlib
+import io
+import lzma
+import pkgutil
+import struct
+import unittest
+
+import mending.formats
+from mending.formats.bootloader import grub_menu
+from mending.formats.btrfs import lzo, tree
+from mending.formats.container import lvm
+from mending.formats.evidence import event_record, event_table, kernel_log, machine_check
+from mending.formats.evidence.binary_journal import journal
+from mending.formats.evidence.dump import header as dump_header
+from mending.formats.evidence.older_event_log import _words
+from mending.formats.evidence.systemd_journal import read_json
+from mending.formats.executable import elf
+from mending.formats.filesystem import (
+    exfat,
+    ext_extents,
+    fat,
+    fat_tables,
+    ntfs,
+    ntfs_index,
+    ntfs_records,
+    signatures,
+)
+from mending.formats.firmware import load_option
+from mending.formats.partition import mbr
+from mending.formats.xfs import structures as xfs
+from mending.model import FilesystemKind, InputError, Window
+from mending.model.data.layout import Layout
+from mending.repair.boot import own_code
+from mending.workshop import bios_disk
+from tests.support import InFolder
+
+FAT12, FAT16, FAT32 = FilesystemKind.FAT12, FilesystemKind.FAT16, FilesystemKind.FAT32
+
+
+def codes(reading):
+    return [problem.code for problem in reading.problems]
+
+
+class Layouts(unittest.TestCase):
+    def test_no_two_fields_of_a_structure_share_a_byte_and_all_lie_in_it(self):
+        for module in pkgutil.walk_packages(mending.formats.__path__, "mending.formats."):
+            importlib.import_module(module.name)
+        layouts = [each for each in gc.get_objects() if isinstance(each, Layout)]
+        self.assertGreater(len(layouts), 15)
+        for layout in layouts:
+            end = 0
+            for row in sorted(layout.rows.values(), key=lambda row: row.offset):
+                with self.subTest(layout.record.__name__, field=row.name):
+                    self.assertGreaterEqual(row.offset, end)
+                end = row.offset + row.width
+            self.assertLessEqual(end, layout.size)
+
+
+class BootSectors(InFolder):
+    def setUp(self):
+        super().setUp()
+        path = self.folder / "disk.img"
+        bios_disk(own_code()).save(path)
+        with path.open("rb") as file:
+            self.disk = file.read(4 << 20)
+
+    def volume(self, **fields):
+        disk = self.disk
+        at = mbr.read(Window(disk[:512])).record.entries[0].first_lba * 512
+        sector = bytearray(disk[at : at + 512])
+        for place, value in fields.items():
+            sector[int(place[1:])] = value
+        return fat.read(Window(bytes(sector)))
+
+    def test_media_bytes(self):
+        for value, wrong in ((0xF0, False), (0xF8, False), (0xFF, False), (0xF4, True), (0, True)):
+            with self.subTest(value):
+                self.assertEqual("media-byte" in codes(self.volume(_21=value)), wrong)
+
+    def test_clusters_of_ntfs_are_powers_of_two(self):
+        sector = bytearray(512)
+        for raw, sectors in ((8, 8), (6, 0), (0xF4, 4096), (0x80, 0)):
+            sector[13] = raw
+            volume = ntfs.NtfsVolume(0, ntfs.BOOT_SECTOR.read(Window(bytes(sector))))
+            with self.subTest(raw):
+                wanted = 128 if raw == 0x80 else sectors
+                self.assertEqual(volume.cluster_sectors, wanted)
+
+    def test_all_that_fat_keeps_there_is_zero_in_exfat(self):
+        sector = bytearray(512)
+        sector[63] = 1
+        self.assertTrue(any(exfat.BOOT_SECTOR.read(Window(bytes(sector))).zero))
+
+    def test_a_disc_is_known_by_the_second_byte_of_its_first_descriptor(self):
+        disc = bytearray(40_960)
+        disc[32_769:32_774] = b"CD001"
+        found = signatures.recognise(Window(bytes(disc)))
+        self.assertIs(found.filesystem, FilesystemKind.ISO9660)
+        disc[32_768:32_774] = b"CD001\0"
+        self.assertIsNone(signatures.recognise(Window(bytes(disc))))
+
+    def test_places_as_cylinder_head_and_sector(self):
+        places = {0: (0, 1, 0), 62: (0, 63, 0), 63: (1, 1, 0), 16_065: (0, 1, 1)}
+        for lba, wanted in places.items():
+            self.assertEqual(tuple(mbr.chs(lba)), wanted, lba)
+        self.assertEqual(mbr.chs(16_065 * 1024), b"\xfe\xff\xff")
+
+
+class FatFolders(unittest.TestCase):
+    def row(self, name=b"TICKETS TXT", kind=0x20):
+        return fat_tables.new_row(name, kind, 0x0003_0007, 1234)
+
+    def test_a_new_row_is_read_as_it_was_meant(self):
+        raw = self.row()
+        self.assertEqual(len(raw), 32)
+        self.assertEqual(raw[12:16], bytes(4))  # no case, no tenths, no time of making
+        self.assertEqual(raw[22:24], bytes(2))
+        (entry,) = fat_tables.rows(raw, FAT32)
+        read = (entry.name, entry.short, entry.folder, entry.cluster, entry.bytes, entry.rows)
+        self.assertEqual(read, ("TICKETS.TXT", "TICKETS.TXT", False, 0x0003_0007, 1234, 0))
+        (entry,) = fat_tables.rows(raw, FAT16)
+        self.assertEqual(entry.cluster, 7)
+
+    def test_dots_labels_and_freed_rows_are_no_files(self):
+        dots = self.row(b".          ", 0x10) + self.row(b"..         ", 0x10)
+        others = self.row(b"\xe5ONE    TXT") + self.row(b"QUAY       ", 0x08)
+        (entry,) = fat_tables.rows(dots + others + self.row(b"LAST    TXT"), FAT16)
+        self.assertEqual((entry.name, entry.at), ("LAST.TXT", 4 * 32))
+        self.assertEqual(fat_tables.volume_label(dots + others), "QUAY")
+        self.assertEqual(fat_tables.volume_label(self.row(kind=0x28)), "")
+        self.assertEqual(fat_tables.volume_label(self.row(b"\xe5UAY       ", 0x08)), "")
+
+    def test_a_short_name_is_the_name_only_where_nothing_is_lost(self):
+        for name, wanted in (
+            ("FARES.TXT", b"FARES   TXT"),
+            ("fares.txt", b"FARES~1 TXT"),
+            ("FARE LIST.TXT", b"FARELI~1TXT"),
+            ("TIMETABLES", b"TIMETA~1   "),
+        ):
+            self.assertEqual(fat_tables.short_name(name, set()), wanted, name)
+        self.assertEqual(fat_tables.short_name("FARES.TXT", {"FARES.TXT"}), b"FARES~1 TXT")
+
+    def test_how_a_volume_was_left_is_in_its_second_entry(self):
+        for kind, bit in ((FAT16, 0x8000), (FAT32, 0x0800_0000)):
+            self.assertIs(fat_tables.closed_properly([0, bit], kind), True)
+            self.assertIs(fat_tables.closed_properly([0, bit - 1], kind), False)
+            self.assertIsNone(fat_tables.closed_properly([0], kind))
+        self.assertIsNone(fat_tables.closed_properly([0, 0xFFF], FAT12))
+
+
+class NtfsRecords(unittest.TestCase):
+    def test_names_of_listed_attributes(self):
+        name = "roads".encode("utf-16-le")
+        row = struct.pack("<IHBBQQH", 0x80, 40, 5, 26, 0, 77, 0)[:26] + name
+        (listed,) = ntfs_index.listed_attributes(row.ljust(40, b"\0"))
+        self.assertEqual((listed.type, listed.name, listed.reference), (0x80, "roads", 77))
+
+    def test_whether_a_link_counts_from_its_folder(self):
+        target = "..\\quay".encode("utf-16-le")
+        for flags, relative in ((0, False), (1, True), (2, False), (3, True)):
+            head = struct.pack(
+                "<IHHHHHHI", ntfs_index.SYMBOLIC_LINK, 0, 0, 0, len(target), 0, 0, flags
+            )
+            link = ntfs_index.reparse(head + target)
+            self.assertEqual((link.target, link.is_relative), ("..\\quay", relative), flags)
+
+    def test_the_last_attribute_may_end_where_the_record_does(self):
+        body = struct.pack("<IIBBHHHIHH", 0x10, 24, 0, 0, 0, 0, 0, 0, 24, 0)
+        (found,) = ntfs_records._attributes(body, 0)
+        self.assertEqual((found.type, found.value), (0x10, b""))
+
+
+class Trees(unittest.TestCase):
+    def test_a_child_of_extents_may_lie_behind_the_first_four_billion_blocks(self):
+        row = struct.pack("<IIHH", 9, 5, 2, 0)
+        self.assertEqual(ext_extents._child(row), (9, (2 << 32) + 5))
+
+    def test_rows_of_the_root_of_an_xfs_tree_fill_what_is_left_of_the_inode(self):
+        rows = b"".join(struct.pack(">Q", number) for number in (1, 2, 3, 4))
+        fork = struct.pack(">HH", 1, 2) + rows
+        self.assertEqual(xfs.root_node(fork).children, (3, 4))
+        with self.assertRaises(InputError):
+            xfs.root_node(b"\0\1\0")
+
+    def test_where_a_wrong_checksum_of_an_inode_stands(self):
+        data = b"IN" + struct.pack(">HBB", 0o100644, 3, 2) + bytes(506)
+        (problem,) = xfs.read_inode(Window(data, 4096), 7, True).problems
+        told = (problem.code, problem.offset, problem.length)
+        self.assertEqual(told, ("inode-checksum", 4096 + 100, 4))
+
+    def test_free_space_of_a_pool(self):
+        block = bytearray(4096)
+        block[64:72] = tree.MAGIC
+        struct.pack_into("<QQ", block, 112, 1000, 300)
+        struct.pack_into("<QII", block, 136, 1, 4096, 16_384)
+        self.assertEqual(tree.read_superblock(bytes(block)).free, 700)
+
+    def test_a_packed_segment_makes_no_more_than_it_may(self):
+        plain = b"ferry " * 40
+        packed = bytes([17 + 6]) + b"ferry " + bytes([0x20, 234 - 33, 5 << 2, 0, 17, 0, 0])
+        self.assertEqual(lzo.unpack(packed, len(plain)), plain)
+        with self.assertRaises(InputError):
+            lzo.unpack(packed, len(plain) - 1)
+
+
+class Programs(unittest.TestCase):
+    def test_damage_is_told_where_it_is(self):
+        (problem,) = elf.read(Window(b"not a program".ljust(64), 512)).problems
+        self.assertEqual((problem.code, problem.offset, problem.length), ("no-header", 512, 4))
+        head = bytearray(elf.MAGIC.ljust(128, b"\0"))
+        head[4] = 2
+        struct.pack_into("<Q", head, 32, 64)
+        struct.pack_into("<HH", head, 54, 56, 1)
+        struct.pack_into("<IIQ", head, 64, 3, 0, 640)  # the path would be behind the end
+        (problem,) = elf.read(Window(bytes(head), 512)).problems
+        self.assertEqual((problem.code, problem.offset), ("interpreter-outside", 512 + 640))
+
+
+class Firmware(unittest.TestCase):
+    def option(self, signature, kind):
+        drive = struct.pack("<BBHIQQ16sBB", 4, 1, 42, 2, 2048, 4096, signature, 2, kind)
+        path = drive + bytes((0x7F, 0xFF, 4, 0))
+        name = "quay".encode("utf-16-le") + bytes(2)
+        return load_option.read(struct.pack("<IH", 1, len(path)) + name + path).record
+
+    def test_what_names_a_partition(self):
+        guid = bytes(range(16))
+        self.assertEqual(
+            self.option(guid, 2).drive.partition, "03020100-0504-0706-0809-0a0b0c0d0e0f"
+        )
+        self.assertEqual(self.option(guid, 1).drive.partition, "03020100-02")
+        self.assertEqual([self.option(guid, kind).drive.partition for kind in (0, 3)], ["", ""])
+
+
+class Groups(unittest.TestCase):
+    def head(self, offset, length):
+        head = bytearray(512)
+        head[4:20] = lvm._AREA_MAGIC
+        struct.pack_into("<QQ", head, 40, offset, length)
+        return Window(bytes(head))
+
+    def test_where_the_newest_description_lies(self):
+        area = lvm.Area(4096, 2048)
+        self.assertEqual(lvm.text_parts(self.head(512, 100), area), (lvm.Area(4608, 100),))
+        round_the_end = (lvm.Area(4096 + 2000, 48), lvm.Area(4096 + 512, 52))
+        self.assertEqual(lvm.text_parts(self.head(2000, 100), area), round_the_end)
+        for offset, length in ((511, 100), (2048, 100), (512, 0), (512, 2048), (0, 0)):
+            self.assertEqual(lvm.text_parts(self.head(offset, length), area), (), (offset, length))
+
+    def segment(self, kind, stripes):
+        text = (
+            'vg { id = "a-b" extent_size = 8192 logical_volumes { root { segment1 {'
+            f' start_extent = 0 extent_count = 9 type = "{kind}" stripes = [{stripes}] }} }} }} }}'
+        )
+        (segment,) = lvm.read_group(text.encode()).volumes[0].segments
+        return segment
+
+    def test_only_plain_stripes_that_are_named_can_be_read(self):
+        self.assertTrue(self.segment("striped", '"pv0", 7').is_plain)
+        self.assertFalse(self.segment("striped", "").is_plain)
+        self.assertFalse(self.segment("thin", '"pv0", 7').is_plain)
+
+
+class Journals(unittest.TestCase):
+    def test_a_header_that_is_cut_off_is_none(self):
+        self.assertIsNone(journal.read_header(journal.MAGIC))
+        self.assertIsNone(journal.read_header(bytes(journal.HEAD_BYTES)))
+
+    def test_packed_values(self):
+        plain = b"MESSAGE=" + b"the quay is closed " * 20
+        self.assertEqual(journal._unpacked(lzma.compress(plain), journal._XZ), plain)
+        self.assertEqual(journal._unpacked(b"no archive", journal._XZ), b"")
+
+    def test_entries_as_json_are_counted_from_one(self):
+        lines = b'{"__REALTIME_TIMESTAMP": "5", "MESSAGE": "a"}\nno JSON\n{"MESSAGE": "b"}\n'
+        self.assertEqual([each.line for each in read_json(io.BytesIO(lines))], [1, 2])
+
+
+class Records(unittest.TestCase):
+    def test_numbers_of_events_are_numbers(self):
+        for identity, wanted in (("41", 41), (" 41 ", 41), ("abc", None), ("", None), ("²", None)):
+            record = event_record._record("by", identity, "", "words", {}, 1)
+            self.assertEqual(record.number, wanted, identity)
+        for code, wanted in (("41", 41), ("1234567890", None), ("12345678901", None), ("", None)):
+            rows = [
+                {"Time": "2026-05-01 10:00:00", "Source": "quay", "Event ID": code, "Text": "x"}
+            ]
+            for record in event_table.records(rows):
+                self.assertEqual(record.number, wanted, code)
+
+    def test_a_text_ends_at_its_zero_or_where_the_record_does(self):
+        body = "quay".encode("utf-16-le")
+        self.assertEqual(_words(body + bytes(2) + b"more", 0), ("quay", len(body) + 2))
+        self.assertEqual(_words(body, 0), ("quay", len(body) + 2))
+        self.assertEqual(_words(body + b"x", 0), ("quay", len(body) + 2))
+
+    def test_a_bank_without_an_error_says_nothing(self):
+        self.assertEqual(machine_check.state_says(1 << 61 | 0x0005), "")
+        told = machine_check.state_says(1 << 63 | 1 << 61 | 0x0005)
+        self.assertEqual(told, "wrong parity inside the processor; not put right")
+
+    def test_only_lines_of_the_hardware_are_its_words(self):
+        lines = [
+            b"Kernel panic - not syncing: Fatal exception",
+            b"CPU: 2 PID: 1 Comm: systemd Not tainted 6.1.0 #1",
+            b"STATUS 0xbe00000000800400 MISC 0x0 of another line",
+        ]
+        (crash,) = kernel_log.read_crashes(enumerate(lines, 1))
+        self.assertEqual(crash.hardware, ())
+
+    def test_a_driver_is_called_what_stands_before_the_first_zero(self):
+        shape = dump_header.WIDE
+        name = "\\Driver\\quay.sys\0rest".encode("utf-16-le")
+        pool = struct.pack("<I", len(name) // 2) + name
+        row = struct.pack("<I", 0).ljust(shape.row, b"\0")
+        driver = dump_header._driver(row, lambda at, length: pool[at : at + length], shape)
+        self.assertEqual(driver.name, "quay.sys")
+
+
+class Menus(unittest.TestCase):
+    def words(self, text):
+        found, quoted = grub_menu._words(text)
+        return [
+            [piece for _, piece in word.pieces]
+            for word in found
+            if isinstance(word, grub_menu.Word)
+        ], quoted
+
+    def test_variables_are_words_in_single_quotes_only(self):
+        found, _ = grub_menu._words("echo $a \"$b\" '$c'")
+        named = [
+            (piece, variable)
+            for word in found
+            if isinstance(word, grub_menu.Word)
+            for variable, piece in word.pieces
+        ]
+        self.assertEqual([piece for piece, variable in named if variable], ["a", "b"])
+        self.assertIn(("$c", False), [("".join(p for p, _ in named[-2:]), named[-1][1])])
+
+    def test_the_line_of_a_quote_that_does_not_end(self):
+        self.assertEqual(grub_menu._words("a\nb 'c\nd")[1], 2)
+        self.assertIsNone(grub_menu._words("a 'b'\n")[1])
+
+
+if __name__ == "__main__":
+    unittest.main()
