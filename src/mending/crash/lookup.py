@@ -24,7 +24,7 @@ _WORD, _SHORT = 76.0, 2
 """Similarity from which a word is taken for a word of a name, and the length up to which it says
 nothing.
 """
-_TELLING = 6
+_TELLING = 7
 """Letters of a word by which a name is known in a sentence."""
 _SURE, _NEAR = 92.0, 72.0
 """Similarity (of 100) from which a name is `likely`, and from which it is worth showing."""
