@@ -9,19 +9,30 @@ import lzma
 import pkgutil
 import struct
 import unittest
+from types import SimpleNamespace
+
+import msgspec
 
 import mending.formats
 from mending.formats.bootloader import grub_menu
 from mending.formats.btrfs import lzo, tree
 from mending.formats.container import lvm
-from mending.formats.evidence import event_record, event_table, kernel_log, machine_check
+from mending.formats.encryption import fve
+from mending.formats.evidence import (
+    event_record,
+    event_table,
+    kernel_log,
+    log_line,
+    machine_check,
+    older_event_log,
+)
 from mending.formats.evidence.binary_journal import journal
 from mending.formats.evidence.dump import header as dump_header
-from mending.formats.evidence.older_event_log import _words
-from mending.formats.evidence.systemd_journal import read_json
-from mending.formats.executable import elf
+from mending.formats.evidence.systemd_journal import read_export, read_json
+from mending.formats.executable import bzimage, elf, pe
 from mending.formats.filesystem import (
     exfat,
+    ext,
     ext_extents,
     fat,
     fat_tables,
@@ -69,10 +80,12 @@ class BootSectors(InFolder):
         with path.open("rb") as file:
             self.disk = file.read(4 << 20)
 
+    def volume_bytes(self):
+        at = mbr.read(Window(self.disk[:512])).record.entries[0].first_lba * 512
+        return self.disk[at : at + 512]
+
     def volume(self, **fields):
-        disk = self.disk
-        at = mbr.read(Window(disk[:512])).record.entries[0].first_lba * 512
-        sector = bytearray(disk[at : at + 512])
+        sector = bytearray(self.volume_bytes())
         for place, value in fields.items():
             sector[int(place[1:])] = value
         return fat.read(Window(bytes(sector)))
@@ -103,6 +116,31 @@ class BootSectors(InFolder):
         self.assertIs(found.filesystem, FilesystemKind.ISO9660)
         disc[32_768:32_774] = b"CD001\0"
         self.assertIsNone(signatures.recognise(Window(bytes(disc))))
+
+    def test_a_fat_boot_sector_begins_with_one_of_two_jumps(self):
+        sector = bytearray(self.volume_bytes())
+        for jump, wanted in (
+            (b"\xeb\x3c\x90", True),
+            (b"\xe9\x00\x00", True),
+            (b"\xe9\x90\x01", True),
+            (b"\xeb\x3c\x00", False),
+            (b"\x90\xe9\x90", False),
+        ):
+            sector[:3] = jump
+            self.assertIs(fat.looks_like(Window(bytes(sector))), wanted, jump.hex())
+
+    def test_copies_of_a_superblock_end_with_the_last_group(self):
+        for blocks, wanted in ((3 * 8192 + 1, [1, 2]), (3 * 8192 + 2, [1, 2, 3]), (1, [])):
+            block = SimpleNamespace(
+                blocks=blocks,
+                first_data_block=1,
+                blocks_per_group=8192,
+                block_size=1024,
+                compatible=0,
+                read_only=0,
+            )
+            places = [(group * 8192 + 1) * 1024 for group in wanted]
+            self.assertEqual(list(ext.copies(block)), places)
 
     def test_places_as_cylinder_head_and_sector(self):
         places = {0: (0, 1, 0), 62: (0, 63, 0), 63: (1, 1, 0), 16_065: (0, 1, 1)}
@@ -144,6 +182,10 @@ class FatFolders(unittest.TestCase):
         ):
             self.assertEqual(fat_tables.short_name(name, set()), wanted, name)
         self.assertEqual(fat_tables.short_name("FARES.TXT", {"FARES.TXT"}), b"FARES~1 TXT")
+
+    def test_entries_of_twelve_bits_share_a_byte(self):
+        self.assertEqual(list(fat_tables.entries(b"\x34\xf2\xab", FAT12)), [0x234, 0xABF])
+        self.assertEqual(fat_tables.entry_at(b"\x34\xf2\xab", 1, FAT12), 0xABF)
 
     def test_how_a_volume_was_left_is_in_its_second_entry(self):
         for kind, bit in ((FAT16, 0x8000), (FAT32, 0x0800_0000)):
@@ -200,6 +242,22 @@ class Trees(unittest.TestCase):
         struct.pack_into("<QII", block, 136, 1, 4096, 16_384)
         self.assertEqual(tree.read_superblock(bytes(block)).free, 700)
 
+    def test_every_kind_of_repetition_in_a_packed_segment(self):
+        first = bytes(range(100, 200))
+        start = bytes([0, 100 - 18]) + first  # a run of a hundred plain bytes
+        end = bytes([17, 0, 0])
+        for code, copied in (
+            (bytes([0x80 | 3 << 2, 0]), first[-4:][:4]),  # five from four before the end
+            (bytes([32 | 4, (100 - 1) << 2 & 0xFF, (100 - 1) >> 6]), first[:6]),
+        ):
+            made = lzo.unpack(start + code + end, 1000)
+            self.assertEqual(made[:100], first)
+            distance = 4 if code[0] & 0x80 else 100
+            count = 5 if code[0] & 0x80 else 6
+            wanted = bytes(made[100 - distance + at] for at in range(count))
+            self.assertEqual(made[100:], wanted, code.hex())
+            self.assertTrue(wanted.startswith(copied[:4]))
+
     def test_a_packed_segment_makes_no_more_than_it_may(self):
         plain = b"ferry " * 40
         packed = bytes([17 + 6]) + b"ferry " + bytes([0x20, 234 - 33, 5 << 2, 0, 17, 0, 0])
@@ -219,6 +277,65 @@ class Programs(unittest.TestCase):
         struct.pack_into("<IIQ", head, 64, 3, 0, 640)  # the path would be behind the end
         (problem,) = elf.read(Window(bytes(head), 512)).problems
         self.assertEqual((problem.code, problem.offset), ("interpreter-outside", 512 + 640))
+
+    def test_the_first_instruction_lies_in_a_section_and_is_something(self):
+        section = SimpleNamespace(
+            address=0x1000, memory_size=0x80, file_size=0x200, file_offset=0x400
+        )
+        data = bytearray(0x700)
+        data[0x420:0x430] = b"\x55" * 16
+        for entry, wanted in (
+            (0x1020, []),
+            (0x1000, ["entry-blank"]),
+            (0x1100, ["entry-blank"]),
+            (0x1200, ["entry-outside"]),
+            (0xFFF, ["entry-outside"]),
+        ):
+            optional = SimpleNamespace(entry=entry, subsystem=10)
+            problems = pe._entry_problem(Window(bytes(data)), optional, (section,), 0)
+            self.assertEqual([problem.code for problem in problems], wanted, hex(entry))
+
+    def test_a_kernel_of_another_machine_is_named(self):
+        window = Window(b"\x7fELF".ljust(2048, b"\1"))
+        reading = bzimage.read(window, len(window))
+        found = reading.problems[0].found
+        self.assertIn("the head of", found)
+        short = bzimage.read(Window(b"\x7fELF"), 4)
+        self.assertEqual(msgspec.structs.astuple(short.record)[1:], (0, ""))
+        (problem, *_) = bzimage.read(Window(b"quay".ljust(2048, b"\1")), 2048).problems
+        self.assertIn("71 75 61 79", problem.found)
+
+
+class KeyFiles(unittest.TestCase):
+    IDENTIFIER = bytes(range(16))
+
+    def entry(self, kind, data, use=0):
+        return struct.pack("<HHHH", 8 + len(data), use, kind, 1) + data
+
+    def file(self, *entries):
+        body = b"".join(entries)
+        head = struct.pack("<IIII16sIIQ", 48 + len(body), 1, 48, 0, bytes(16), 0, 0, 0)
+        return head + body
+
+    def test_identifier_and_key(self):
+        key = self.entry(fve.KEY, bytes(4) + b"k" * 32)
+        text = self.entry(fve.TEXT, b"q" * 40)
+        short = self.entry(fve.KEY, bytes(4) + b"k" * 31)
+        outer = self.IDENTIFIER + bytes(8)
+        named = "03020100-0504-0706-0809-0a0b0c0d0e0f"
+        for inside, wanted in (
+            (key, (named, b"k" * 32)),
+            (text + key, (named, b"k" * 32)),
+            (text, None),
+            (short, None),
+            (b"", None),
+        ):
+            found = fve.read_key_file(self.file(self.entry(fve.EXTERNAL, outer + inside)))
+            self.assertEqual(found, wanted)
+        self.assertIsNone(fve.read_key_file(self.file(key)))
+        self.assertIsNone(
+            fve.read_key_file(self.file(self.entry(fve.EXTERNAL, outer + key)) + b"x")
+        )
 
 
 class Firmware(unittest.TestCase):
@@ -276,6 +393,10 @@ class Journals(unittest.TestCase):
         self.assertEqual(journal._unpacked(lzma.compress(plain), journal._XZ), plain)
         self.assertEqual(journal._unpacked(b"no archive", journal._XZ), b"")
 
+    def test_entries_of_an_export_are_counted_from_one(self):
+        log = b"__REALTIME_TIMESTAMP=5\nMESSAGE=a\n\n\nMESSAGE=b\n\nMESSAGE=c\n"
+        self.assertEqual([each.line for each in read_export(io.BytesIO(log))], [1, 2, 3])
+
     def test_entries_as_json_are_counted_from_one(self):
         lines = b'{"__REALTIME_TIMESTAMP": "5", "MESSAGE": "a"}\nno JSON\n{"MESSAGE": "b"}\n'
         self.assertEqual([each.line for each in read_json(io.BytesIO(lines))], [1, 2])
@@ -293,11 +414,39 @@ class Records(unittest.TestCase):
             for record in event_table.records(rows):
                 self.assertEqual(record.number, wanted, code)
 
+    def test_words_of_an_event_are_its_own_else_its_values(self):
+        for words, wanted in (("the quay", "the quay"), ("", "north south")):
+            values = {"a": "north", "b": "south"}
+            self.assertEqual(event_record._record("", "1", "", words, values, 1).text, wanted)
+
+    def test_events_as_xml_are_taken_when_they_end(self):
+        event = "<Event><System><EventID>41</EventID></System></Event>"
+        log = io.BytesIO(f"<Events>{event}{event}</Events>".encode())
+        told = [(record.number, record.line) for record in event_record.read_xml(log)]
+        self.assertEqual(told, [(41, 1), (41, 2)])
+
+    def test_lines_with_a_time_since_the_start_are_the_kernels(self):
+        for raw, by in ((b"[    1.250000] quay: ready", "kernel"), (b"quay: ready", "")):
+            line = log_line.read_line(raw, 3)
+            self.assertEqual((line.record.by, line.record.line), (by, 3))
+
+    def test_a_record_says_its_length_twice(self):
+        body = bytearray(older_event_log._LEAST + 8)
+        struct.pack_into("<II", body, 0, len(body), 0x654C664C)
+        data = bytearray(older_event_log.HEADER_BYTES) + body
+        at = older_event_log.HEADER_BYTES
+        for kept, found in ((len(body), True), (len(body) - 1, False), (len(body) + 1, False)):
+            struct.pack_into("<I", data, len(data) - 4, kept)
+            record = older_event_log._record(bytes(data), at)
+            self.assertEqual(record is not None, found, kept)
+
     def test_a_text_ends_at_its_zero_or_where_the_record_does(self):
         body = "quay".encode("utf-16-le")
-        self.assertEqual(_words(body + bytes(2) + b"more", 0), ("quay", len(body) + 2))
-        self.assertEqual(_words(body, 0), ("quay", len(body) + 2))
-        self.assertEqual(_words(body + b"x", 0), ("quay", len(body) + 2))
+        self.assertEqual(
+            older_event_log._words(body + bytes(2) + b"more", 0), ("quay", len(body) + 2)
+        )
+        self.assertEqual(older_event_log._words(body, 0), ("quay", len(body) + 2))
+        self.assertEqual(older_event_log._words(body + b"x", 0), ("quay", len(body) + 2))
 
     def test_a_bank_without_an_error_says_nothing(self):
         self.assertEqual(machine_check.state_says(1 << 61 | 0x0005), "")
@@ -308,7 +457,7 @@ class Records(unittest.TestCase):
         lines = [
             b"Kernel panic - not syncing: Fatal exception",
             b"CPU: 2 PID: 1 Comm: systemd Not tainted 6.1.0 #1",
-            b"STATUS 0xbe00000000800400 MISC 0x0 of another line",
+            b"a list: Bank 5: be00000000800400 in another line",
         ]
         (crash,) = kernel_log.read_crashes(enumerate(lines, 1))
         self.assertEqual(crash.hardware, ())
