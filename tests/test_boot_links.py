@@ -8,6 +8,7 @@ from types import SimpleNamespace
 from unittest.mock import patch
 
 from mending.boot.bios.active_entry import startable
+from mending.boot.chain import failed, finding
 from mending.boot.grub import commands, conditions, core, state
 from mending.boot.linux import sign_in
 from mending.boot.nt import hive_copies, letters, services
@@ -15,11 +16,12 @@ from mending.boot.rehearse import rehearse_code
 from mending.boot.settings import hive_set
 from mending.boot.trace import trace_target
 from mending.boot.trace.trace import settle_firmware
+from mending.boot.uefi import chain as uefi_chain
 from mending.boot.uefi import loaders
 from mending.disk.layout import survey
 from mending.formats.bootloader import grub
 from mending.formats.partition import mbr
-from mending.model import InputError
+from mending.model import FindingId, InputError, RepairId, Severity, Where
 from mending.repair.boot import own_code
 from mending.source import MemorySource, open_source
 from mending.workshop import bios_disk, uefi_disk
@@ -286,8 +288,106 @@ class Accounts(unittest.TestCase):
 
 
 class Loaders(unittest.TestCase):
+    def ordered(self, ranks, families=("linux",)):
+        files = [
+            SimpleNamespace(path=path, sound=not path.endswith("bad"), fallback="BOOT" in path)
+            for path in ranks
+        ]
+        systems = [SimpleNamespace(family=family) for family in families]
+        environment = SimpleNamespace(
+            volumes=[SimpleNamespace(extended=False), SimpleNamespace(extended=True)],
+            contents=lambda _volume: SimpleNamespace(systems=systems),
+        )
+        esp = SimpleNamespace(volume="esp", loaders=files)
+        with patch.object(loaders, "_rank", lambda _env, _volume, file: ranks[file.path]):
+            found = loaders.by_likelihood(environment, [esp])
+        self.assertEqual({volume for volume, _ in found} or {"esp"}, {"esp"})
+        return [file.path for _, file in found]
+
+    def test_the_likeliest_loader_comes_first(self):
+        shim, known, other, helper = loaders._BY_SHIM, loaders._KNOWN, loaders._OTHER, 3
+        self.assertEqual(helper, loaders._HELPER)
+        for ranks, families, wanted in (
+            ({"/a/x": other, "/b/grub": known}, ("linux",), ["/b/grub", "/a/x"]),
+            ({"/a/grub": known, "/a/shim": shim, "/a/mm": helper}, ("linux",), ["/a/shim"]),
+            ({"/a/grub": known, "/b/shim": shim}, ("linux",), ["/b/shim", "/a/grub"]),
+            ({"/a/mm": helper}, ("linux",), ["/a/mm"]),
+            ({"/b/grub": known, "/a/x": other}, ("nt",), ["/a/x", "/b/grub"]),
+            ({"/b/grub": known, "/a/x": other}, ("nt", "linux"), ["/b/grub", "/a/x"]),
+            ({"/b/grub": known, "/a/x": other}, (), ["/b/grub", "/a/x"]),
+            ({"/a/bad": known, "/EFI/BOOT/x": known, "/a/x": other}, ("linux",), ["/a/x"]),
+        ):
+            with self.subTest(ranks, families=families):
+                self.assertEqual(self.ordered(ranks, families), wanted)
+
     def test_names_of_machines_in_loaders(self):
-        self.assertEqual(loaders._SHORT, {0x8664: "x64", 0x014C: "ia32", 0xAA64: "aa64"})
+        for machine, wanted in ((0x8664, "grubx64"), (0x14C, "grubia32"), (0xAA64, "grubaa64")):
+            handed = []
+            checks = SimpleNamespace(
+                environment=SimpleNamespace(find=lambda *_words: None),
+                volume=None,
+                path="/EFI/quay/shim.efi",
+                _hand_over=lambda path, *_words, h=handed: h.append(path),
+            )
+            loaders._LoaderChecks._behind_shim(checks, machine)
+            self.assertEqual(handed, [f"/EFI/quay/{wanted}.efi"])
+
+    def test_a_loader_of_another_machine_is_damage(self):
+        data = b"loader"
+        environment = SimpleNamespace(
+            find=lambda _volume, path: SimpleNamespace(path=path, bytes=len(data)),
+            read=lambda _volume, _path: data,
+        )
+        sound = SimpleNamespace(problems=(), record=SimpleNamespace(machine=0x8664))
+        for machine, wanted in ((0, "passed"), (0x8664, "passed"), (0x14C, "failed")):
+            checks = loaders._LoaderChecks(
+                environment, SimpleNamespace(number=1), "/a.efi", who="A menu", machine=machine
+            )
+            with patch.object(loaders.pe, "read", lambda *_words: sound):
+                self.assertEqual(checks.second().state, wanted)
+        checks = loaders._LoaderChecks(
+            environment, SimpleNamespace(number=1), "/a.efi", seen=99, who="A menu"
+        )
+        with patch.object(loaders.pe, "read", lambda *_words: sound):
+            self.assertIn("in a circle", checks.second().says)
+
+    def no_volume(self, *volumes, unlisted=()):
+        chain = SimpleNamespace(
+            _disk=SimpleNamespace(volumes=volumes), _table=lambda: Where(offset=446, length=64)
+        )
+        with patch.object(uefi_chain, "find_unlisted_volumes", lambda _disk: unlisted):
+            (fault,) = uefi_chain.UefiChain._no_volume(chain).findings
+        return fault
+
+    def test_why_there_is_no_system_partition(self):
+        passed_over = SimpleNamespace(efi=True, passed_over=True)
+        other = SimpleNamespace(efi=False, passed_over=True)
+        self.assertIn("passes over", self.no_volume(other, passed_over).says)
+        self.assertIn("No volume is marked", self.no_volume(other).says)
+        self.assertEqual(self.no_volume(other).repairs, ())
+        lost = SimpleNamespace(kind=SimpleNamespace(is_fat=True))
+        self.assertEqual(self.no_volume(unlisted=[lost]).repairs, (RepairId.PARTITION_TABLE,))
+
+    def test_faults_behind_every_loader_but_the_likeliest_are_damage_that_may_be_passed(self):
+        def link(path):
+            note = finding(FindingId.EFI_LOADER_MISSING, Severity.FATAL, f"behind {path}")
+            return lambda: failed(note)
+
+        files = [SimpleNamespace(path=path, bytes=9) for path in ("/first", "/second", "/third")]
+        chain = SimpleNamespace(
+            _environment=None, _readable=None, _entry_question=lambda *words: words[-1]
+        )
+        with (
+            patch.object(
+                uefi_chain, "by_likelihood", lambda *_words: [("esp", file) for file in files]
+            ),
+            patch.object(uefi_chain, "behind_loader", lambda _env, _volume, path: link(path)),
+        ):
+            result = uefi_chain.UefiChain._by_entry_alone(chain, False, ())
+        told = [(each.says, each.severity) for each in result.findings]
+        warning = Severity.WARNING
+        self.assertEqual(told, [("behind /second", warning), ("behind /third", warning)])
+        self.assertEqual(result.then().findings[0].says, "behind /first")
 
 
 class Volumes(InFolder):
