@@ -125,6 +125,25 @@ class Luks(Searches, Locked):
         self.assertIn("lists every volume that was found", told)
 
 
+class Hostile(unittest.TestCase):
+    def test_a_disk_full_of_marks_of_locked_volumes_is_read_in_bounds(self):
+        for mark in (b"LUKS\xba\xbe\0\1", b"LUKS\xba\xbe\0\2", b"SKUL\xba\xbe\0\2"):
+            with self.subTest(mark):
+                source = Counted(mark.ljust(512, b"\1") * 40_000)
+                self.assertEqual(search(source), [])
+                self.assertLess(source.count, 4000)
+
+
+class Counted(MemorySource):
+    """How many times more than one sector was read."""
+
+    count = 0
+
+    def read(self, offset, length):
+        self.count += length > 512
+        return super().read(offset, length)
+
+
 @needs_samples("dissect.fve")
 class Nt(Searches):
     def disk(self, name):

@@ -16,6 +16,9 @@ from mending.model import KINDS, FilesystemKind, Lba, Progress, SectorCount, sil
 from mending.source import Source
 from mending.source.stitched import OverlaidSource
 
+_MOST_LOCKED = 16
+"""That a key is tried on: each costs seconds, as its owner wanted it."""
+
 
 def search_target(
     path: str,
@@ -49,7 +52,7 @@ def search_target(
 def _locked(source: Source, result: SearchResult) -> Sequence[Volume]:
     """The locked volumes among those that were found."""
     size = source.bytes_per_sector
-    return [
+    found = [
         msgspec.structs.replace(
             volume_at(source, Lba(row.start), SectorCount(row.bytes // size)),
             number=row.listed or number,
@@ -57,6 +60,7 @@ def _locked(source: Source, result: SearchResult) -> Sequence[Volume]:
         for number, row in enumerate(result.found, 1)
         if KINDS[FilesystemKind(row.filesystem)].is_locked
     ]
+    return found[:_MOST_LOCKED]
 
 
 def _inside(

@@ -12,7 +12,7 @@ import msgspec
 
 from mending.disk.volume import look_at_start
 from mending.formats.filesystem import exfat, ext, fat, ntfs, signatures
-from mending.model import ByteOffset, FilesystemKind, ReadError, Window
+from mending.model import KINDS, ByteOffset, FilesystemKind, ReadError, Window
 from mending.source import Source
 
 BASE = 0.4
@@ -213,7 +213,8 @@ def _marked(source: Source, head: Window) -> list[Candidate]:
     """A mark of another kind: the volume starts in this sector or a known distance before it."""
     for row in signatures.SIGNATURES:
         start, inside = head.offset - row.offset // 512 * 512, row.offset % 512
-        if head.data[inside : inside + len(row.magic)] != row.magic:
+        locked = KINDS[row.filesystem].is_locked  # those are judged by their heads
+        if locked or head.data[inside : inside + len(row.magic)] != row.magic:
             continue
         if row.filesystem == FilesystemKind.BTRFS:  # every copy of its superblock says where it is
             start = head.offset - int.from_bytes(

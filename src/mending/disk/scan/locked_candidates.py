@@ -20,6 +20,7 @@ _SECTORS, _SECTORS_AT = struct.Struct("<Q"), 40
 and how many are its own, less one; the latter only in the first version.
 """
 _ENCRYPTED = 4
+_MAGICS = {luks.MAGIC, luks.SECOND_MAGIC}
 _NAMED = Support(0.0, "its mark names it")
 _SENSE = Support(0.25, "its head makes sense")
 _WHOLE = Support(0.25, "the checksum of its head holds")
@@ -28,9 +29,14 @@ _OWN_PLACE = Support(0.15, "it knows its own place")
 NO_LENGTH = "it tells no length of its own"
 
 
+def begins_locked(head: Window) -> bool:
+    """Whether a sector begins a locked volume, or the second copy of its head, by its marks."""
+    return head.data[: len(luks.MAGIC)] in _MAGICS or fve.read_first(head.data) is not None
+
+
 def judge_locked(source: Source, head: Window) -> list[Candidate]:
     """The locked volume that a sector belongs to, if any."""
-    if head.data[: len(luks.MAGIC)] in {luks.MAGIC, luks.SECOND_MAGIC}:
+    if head.data[: len(luks.MAGIC)] in _MAGICS:
         return _luks(source, head)
     first = fve.read_first(head.data)
     return _fve(source, head, first) if first is not None else []

@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING
 import msgspec
 
 from mending.disk.scan.candidates import Candidate, judge_sector
-from mending.disk.scan.locked_candidates import judge_locked
+from mending.disk.scan.locked_candidates import begins_locked, judge_locked
 from mending.disk.scan.selection import choose
 from mending.model import Progress, ReadError, load_numpy, silent
 from mending.source import Source
@@ -33,6 +33,8 @@ MiB).
 _AHEAD = 16
 _WORKERS = 3
 _SECTOR = 512
+_MOST_HEADS = 200
+"""Of locked volumes, and of what begins like one."""
 
 
 class Rule(msgspec.Struct, frozen=True):
@@ -88,28 +90,39 @@ def search(
     """
     from concurrent.futures import ThreadPoolExecutor  # noqa: PLC0415 - lazy: it is slow
 
-    numpy = load_numpy()
+    numpy, judge = load_numpy(), _Judge(source)
     looked_at = list(source.data_ranges()) if ranges is None else list(ranges)
     total, done = sum(length for _, length in looked_at), 0
     found: list[Candidate] = []
     with ThreadPoolExecutor(_WORKERS) as workers:
         for length, offsets in _looked_at(numpy, workers, source, looked_at):
             for offset in offsets:
-                found += _judged(source, offset)
+                found += judge.at(offset)
             done += length
             progress(done, total)
     return choose(found)
 
 
-def _judged(source: Source, offset: int) -> list[Candidate]:
-    """The volumes that a sector may belong to; none where it cannot be read."""
-    try:
-        head = source.read(offset, _SECTOR)
-        if len(head) < _SECTOR:
+class _Judge:
+    """Judges sectors that are worth a closer look. Heads of locked volumes cost much to read, and a
+    disk can be full of what begins like one, so only so many are read.
+    """
+
+    def __init__(self, source: Source) -> None:
+        self._source, self._heads_left = source, _MOST_HEADS
+
+    def at(self, offset: int) -> list[Candidate]:
+        """The volumes that a sector may belong to; none where it cannot be read."""
+        try:
+            head = self._source.read(offset, _SECTOR)
+            if len(head) < _SECTOR:
+                return []
+            if self._heads_left and begins_locked(head):
+                self._heads_left -= 1
+                return judge_locked(self._source, head)
+            return judge_sector(self._source, head)
+        except ReadError:
             return []
-        return judge_locked(source, head) or judge_sector(source, head)
-    except ReadError:
-        return []
 
 
 def _looked_at(
