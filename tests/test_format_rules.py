@@ -42,6 +42,7 @@ from mending.formats.filesystem import (
     signatures,
 )
 from mending.formats.firmware import load_option
+from mending.formats.nt import setup_log
 from mending.formats.partition import mbr
 from mending.formats.xfs import structures as xfs
 from mending.model import FilesystemKind, InputError, Window
@@ -107,7 +108,10 @@ class BootSectors(InFolder):
     def test_all_that_fat_keeps_there_is_zero_in_exfat(self):
         sector = bytearray(512)
         sector[63] = 1
-        self.assertTrue(any(exfat.BOOT_SECTOR.read(Window(bytes(sector))).zero))
+        sector[3:11] = b"EXFAT   "
+        record = exfat.read(Window(bytes(sector))).record
+        self.assertTrue(any(record.fields.zero))
+        self.assertIn("not-zero", codes(exfat.read(Window(bytes(sector)))))
 
     def test_a_disc_is_known_by_the_second_byte_of_its_first_descriptor(self):
         disc = bytearray(40_960)
@@ -339,9 +343,9 @@ class KeyFiles(unittest.TestCase):
 
 
 class Firmware(unittest.TestCase):
-    def option(self, signature, kind):
+    def option(self, signature, kind, before=b""):
         drive = struct.pack("<BBHIQQ16sBB", 4, 1, 42, 2, 2048, 4096, signature, 2, kind)
-        path = drive + bytes((0x7F, 0xFF, 4, 0))
+        path = before + drive + bytes((0x7F, 0xFF, 4, 0))
         name = "quay".encode("utf-16-le") + bytes(2)
         return load_option.read(struct.pack("<IH", 1, len(path)) + name + path).record
 
@@ -352,6 +356,10 @@ class Firmware(unittest.TestCase):
         )
         self.assertEqual(self.option(guid, 1).drive.partition, "03020100-02")
         self.assertEqual([self.option(guid, kind).drive.partition for kind in (0, 3)], ["", ""])
+
+    def test_only_an_end_ends_a_path(self):
+        other = struct.pack("<BBH", 0xFF, 0xFF, 4)
+        self.assertEqual(self.option(bytes(16), 0, before=other).drive.start, 2048)
 
 
 class Groups(unittest.TestCase):
@@ -439,6 +447,15 @@ class Records(unittest.TestCase):
             struct.pack_into("<I", data, len(data) - 4, kept)
             record = older_event_log._record(bytes(data), at)
             self.assertEqual(record is not None, found, kept)
+
+    def test_sections_of_a_set_up_log_begin_at_the_line_of_their_title(self):
+        section = (
+            ">>>  [Device Install - QUAY]\r\n>>>  Section start 2026/05/01 10:00:00.123\r\n"
+            "     words\r\n<<<  Section end 2026/05/01 10:00:01.000\r\n"
+            "<<<  [Exit status: SUCCESS]\r\n"
+        )
+        log = io.BytesIO((section * 2).encode())
+        self.assertEqual([each.line for each in setup_log.read_setup_log(log)], [1, 6])
 
     def test_a_text_ends_at_its_zero_or_where_the_record_does(self):
         body = "quay".encode("utf-16-le")
