@@ -12,9 +12,17 @@ from pathlib import Path
 import msgspec
 import platformdirs
 
-from mending.cli.options import SHOP_FIELDS
 from mending.model import InputError
 
+SHOP_FIELDS = {
+    "ticket": "The ticket's number.",
+    "user": "Whose PC it is.",
+    "maker": "The PC's maker.",
+    "model": "The PC's model.",
+    "serial": "The PC's serial number.",
+    "technician": "Who works on it.",
+}
+"""The fields that a workshop may keep, and what they are."""
 COLOURS = ("both", "dark", "light", "none")
 CARES = ("files", "programs", "speed")
 _LOCAL, _UTC = "local", "UTC"

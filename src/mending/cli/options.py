@@ -7,19 +7,10 @@ from typing import Any, TypeVar, cast
 
 import click
 
+from mending.cli.config import SHOP_FIELDS
 from mending.model import UsageError
 
 F = TypeVar("F", bound=Callable[..., Any])
-SHOP_FIELDS = {
-    "ticket": "The ticket's number.",
-    "user": "Whose PC it is.",
-    "maker": "The PC's maker.",
-    "model": "The PC's model.",
-    "serial": "The PC's serial number.",
-    "technician": "Who works on it.",
-}
-"""The fields that a workshop may keep, and what they are."""
-
 as_json = click.option(
     "--json", "as_json", is_flag=True, help="Print one JSON document (shapes: docs/json.md)."
 )
