@@ -73,6 +73,17 @@ class Luks(Searches, Locked):
         (row,) = self.rows(path)
         self.assertEqual((row["start"], row["filesystem"]), (AT // 512, "luks"))
 
+    def test_a_second_copy_speaks_for_a_volume_only_where_it_is_whole(self):
+        path = self.disk(self.locked_files())
+        (row,) = self.rows(path)
+        self.assertIn("a second copy of its head is whole", row["because"])
+        with path.open("r+b") as disk:
+            disk.seek(AT + 0x4000 + 5000)
+            disk.write(b"hurt")
+        (less,) = self.rows(path)
+        self.assertNotIn("a second copy of its head is whole", less["because"])
+        self.assertLess(less["sureness"], row["sureness"])
+
     def test_what_is_inside_needs_the_key(self):
         path = self.disk(self.locked_files(), table=False)
         before = sha(path)

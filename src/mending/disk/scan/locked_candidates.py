@@ -54,8 +54,7 @@ def _luks(source: Source, head: Window) -> list[Candidate]:
     if found is None:
         return []
     because, segment = [_NAMED, _WHOLE if found.version > 1 else _SENSE], found.segment
-    places = (place for place in luks.SECOND_PLACES if found.version > 1 and place < volume.bytes)
-    if not second and any(_begins(source, start + place, luks.SECOND_MAGIC) for place in places):
+    if not second and found.version > 1 and _second_is_whole(source, volume):
         because.append(_COPY)
     least = segment.offset + segment.bytes if segment is not None else luks.SECOND_PLACES[0]
     ends = segment is not None and segment.bytes > 0
@@ -102,6 +101,14 @@ def _rest_of(source: Source, offset: int) -> Volume | None:
         return None
     count = SectorCount((source.size - offset) // size)
     return volume_at(source, Lba(offset // size), count)
+
+
+def _second_is_whole(source: Source, volume: Volume) -> bool:
+    for place in luks.SECOND_PLACES:
+        at, length = volume.offset + place, min(luks.MOST_HEAD, volume.bytes - place)
+        if length > 0 and _begins(source, at, luks.SECOND_MAGIC):
+            return luks.read_luks(source.read(at, length)) is not None
+    return False
 
 
 def _begins(source: Source, offset: int, magic: bytes) -> bool:
