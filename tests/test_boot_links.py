@@ -368,6 +368,31 @@ class Loaders(unittest.TestCase):
         lost = SimpleNamespace(kind=SimpleNamespace(is_fat=True))
         self.assertEqual(self.no_volume(unlisted=[lost]).repairs, (RepairId.PARTITION_TABLE,))
 
+    def test_how_much_hangs_on_the_entry_of_firmware(self):
+        loader = SimpleNamespace(path="/a.efi", bytes=9)
+        chain = SimpleNamespace(_copy=lambda: (RepairId.BOOT_FILES,))
+        for damaged, severity, repairs in (
+            (False, Severity.NOTE, ()),
+            (True, Severity.WARNING, (RepairId.BOOT_FILES,)),
+        ):
+            question = uefi_chain.UefiChain._entry_question(chain, loader, damaged, None)
+            (told,) = question().findings
+            self.assertEqual((told.severity, told.repairs), (severity, repairs))
+            self.assertEqual("is damaged" in told.says, damaged)
+
+    def test_where_the_table_is(self):
+        header = SimpleNamespace(entries_lba=2)
+        believed = SimpleNamespace(header=header, entry_bytes=bytes(16_384))
+        source = SimpleNamespace(bytes_per_sector=4096)
+        for gpt, wanted in (
+            (None, (446, 64)),
+            (SimpleNamespace(believed=None), (446, 64)),
+            (SimpleNamespace(believed=believed), (8192, 16_384)),
+        ):
+            chain = SimpleNamespace(_disk=SimpleNamespace(gpt=gpt, source=source))
+            where = uefi_chain.UefiChain._table(chain)
+            self.assertEqual((where.offset, where.length), wanted)
+
     def test_faults_behind_every_loader_but_the_likeliest_are_damage_that_may_be_passed(self):
         def link(path):
             note = finding(FindingId.EFI_LOADER_MISSING, Severity.FATAL, f"behind {path}")

@@ -14,6 +14,7 @@ from mending.boot.grub import core
 from mending.boot.linux import command_line, sign_in
 from mending.boot.nt import store_volumes, system_hive
 from mending.boot.nt.store_volumes import carried_store
+from mending.boot.volumes import findings
 from mending.disk.hives import Hive
 from mending.disk.layout import survey
 from mending.model import FindingId, Severity, Where
@@ -111,6 +112,39 @@ class Entries(unittest.TestCase):
             self.assertEqual((found.words, found.name), (made, "UUID=1-2"))
             self.assertEqual(found.key, "ferrylinux")
         self.assertEqual(self.wanted({}).key, "linux")
+
+    def test_words_of_the_systems_own_settings(self):
+        settings = 'GRUB_CMDLINE_LINUX="quiet splash"\n#GRUB_CMDLINE_LINUX=no\nOTHER=1\nplain\n'
+        settings += "GRUB_CMDLINE_LINUX_DEFAULT='a=b'\nGRUB_CMDLINE_LINUX=\"open\n"
+        self.assertEqual(new_entry._settings(settings), ["quiet", "splash", "a=b"])
+
+    def test_what_a_volume_believes_of_its_length(self):
+        for start, believed, own, wanted in (
+            (8, 100, 0, []),
+            (8, 101, 0, [FindingId.VOLUME_LARGER_THAN_ENTRY]),
+            (8, 101, 5, []),
+            (8, 40, 0, [FindingId.VOLUME_MUCH_SMALLER_THAN_ENTRY]),
+            (1, 40, 0, [FindingId.VOLUME_MUCH_SMALLER_THAN_ENTRY]),
+            (0, 40, 0, []),
+            (8, 0, 0, []),
+        ):
+            volume = SimpleNamespace(
+                number=1,
+                start=start,
+                bytes=100,
+                entry_offset=446,
+                boot=SimpleNamespace(sectors=own),
+            )
+            inside = SimpleNamespace(
+                volume=volume, info=SimpleNamespace(bytes=believed), role="data"
+            )
+            found = findings._length(SimpleNamespace(gpt=None), inside)
+            self.assertEqual(ids(found), wanted, (start, believed, own))
+
+    def test_where_a_lost_superblock_was(self):
+        boot = SimpleNamespace(unread="It cannot be read.")
+        (lost,) = findings._lost_superblock(SimpleNamespace(number=2, boot=boot, offset=1 << 20))
+        self.assertEqual((lost.where.offset, lost.where.length), ((1 << 20) + 1024, 1024))
 
 
 @needs("mke2fs", "dumpe2fs")

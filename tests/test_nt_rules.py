@@ -5,10 +5,12 @@ unfinished or switched off, what is inherited in a boot configuration, what is t
 import struct
 import unittest
 from types import SimpleNamespace
+from unittest.mock import patch
 
 from mending.boot.nt import boot_store, devices, replayed_hive, services, session, sign_in
 from mending.boot.nt.start import NtStart, judge_program, read_program
 from mending.disk.hives import Hive, Replayed
+from mending.knowledge.families import nt_names
 from mending.model import FindingId, VolumeState, Where
 from mending.workshop.hive_file import hive_bytes
 
@@ -140,6 +142,67 @@ class Unfinished(unittest.TestCase):
             start = SimpleNamespace(environment=environment, volume=None)
             findings = found(sign_in.SignInChecks._room, _start=start)
             self.assertEqual(bool(findings), told, (used, size, state))
+
+
+class Entries(unittest.TestCase):
+    def of(self, method, entry, objects=None):
+        checks = SimpleNamespace(_says=lambda says: says, _where=Where)
+        words = (entry,) if objects is None else (objects, entry)
+        return [each.says for each in method(checks, *words)]
+
+    def entry(self, numbers=None, recovery=()):
+        return SimpleNamespace(title="quay", numbers=numbers or {}, recovery=recovery)
+
+    def test_settings_that_change_a_start_are_told(self):
+        rows = nt_names().settings
+        self.assertGreater(len(rows), 2)
+        for row in rows:
+            value = row.values[0] if row.values else 1
+            (says,) = self.of(boot_store.StoreChecks._settings, self.entry({row.element: value}))
+            self.assertIn(row.says, says)
+            self.assertEqual(
+                self.of(boot_store.StoreChecks._settings, self.entry({row.element: 0x7FFF}))
+                if row.values
+                else [],
+                [],
+            )
+        self.assertEqual(self.of(boot_store.StoreChecks._settings, self.entry()), [])
+
+    def test_a_recovery_that_cannot_be_opened(self):
+        objects = hive({"Objects\\{there}": {"Type": 1}})
+        off = {boot_store.store.RECOVERY_ENABLED: 0}
+        for entry, word in (
+            (self.entry(), ""),
+            (self.entry(recovery=("{there}",)), ""),
+            (self.entry(recovery=("{gone}",)), "is not there"),
+            (self.entry(off, ("{there}",)), "switched off"),
+        ):
+            told = self.of(boot_store.StoreChecks._recovery, entry, objects)
+            self.assertEqual([word in says for says in told], [True] if word else [])
+
+    def test_which_store_a_loader_reads(self):
+        beside = f"/EFI/quay/{nt_names().store.beside_loader}"
+        environment = SimpleNamespace(volumes=())
+        for stores, carried, wanted in (
+            (["/EFI/a/S"], "", "/EFI/a/S"),
+            (["/EFI/a/S", beside], "", beside),
+            (["/EFI/a/S", "/EFI/b/S"], "/efi/B/s", "/EFI/b/S"),
+            ([], "/EFI/b/S", "/EFI/b/S"),
+        ):
+            with (
+                patch.object(boot_store, "stores_on", lambda *_words, s=stores: s),
+                patch.object(boot_store, "carried_store", lambda _data, c=carried: c),
+                patch.object(boot_store, "StoreChecks", lambda _env, _volume, path: Chosen(path)),
+            ):
+                link = boot_store.behind_loader(environment, None, "/EFI/quay/m.efi", b"")
+                self.assertEqual(link, wanted)
+
+
+class Chosen:
+    """Stands where the checks of a store would be."""
+
+    def __init__(self, path):
+        self.store = path
 
 
 class Stores(unittest.TestCase):
