@@ -7,7 +7,7 @@ import unittest
 from types import SimpleNamespace
 from unittest.mock import patch
 
-from mending.boot.bios.active_entry import startable
+from mending.boot.bios.active_entry import check_active, startable
 from mending.boot.chain import failed, finding
 from mending.boot.grub import commands, conditions, core, state
 from mending.boot.linux import sign_in
@@ -76,8 +76,10 @@ class Entries(InFolder):
             data[446:510] = table
             path.write_bytes(data)
             with open_source(str(path)) as source:
-                found = [volume.number for volume in startable(survey(source))]
-            self.assertEqual(found, [number + 1])
+                disk = survey(source)
+                found = [volume.number for volume in startable(disk)]
+                checked = check_active(disk, lambda volume: volume.number)
+            self.assertEqual((found, checked.state), ([number + 1], "passed"))
 
 
 class EmulatedFirmware(unittest.TestCase):
