@@ -364,6 +364,18 @@ def _change(tree):
     tree.put(tree.change_of("/new/link", b"../keep", "", link))
 
 
+class Parents(unittest.TestCase):
+    def test_a_helper_whose_parent_has_ended_before_it_could_ask_ends_too(self):
+        for parent, status, said in (("os.getppid()", 0, "lives"), ("os.getppid() + 1", 1, "")):
+            code = (
+                "import os; from mending.source.mounted.namespace import die_with_parent as ask;"
+                f" ask({parent}); print('lives')"
+            )
+            words = [sys.executable, "-c", code]
+            done = subprocess.run(words, capture_output=True, text=True, check=False)
+            self.assertEqual((done.returncode, done.stdout.strip()), (status, said), done.stderr)
+
+
 class Copy(unittest.TestCase):
     def test_reads_see_writes_and_only_what_differs_comes_out(self):
         random = Random(5)

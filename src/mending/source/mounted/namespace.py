@@ -11,6 +11,7 @@ import subprocess
 import tempfile
 import time
 from collections.abc import Iterator, Sequence
+from functools import partial
 from pathlib import Path
 from typing import IO
 
@@ -23,9 +24,13 @@ _PATIENCE = 60.0
 """Seconds for a mount; a driver that takes longer has lost itself in what it reads."""
 
 
-def die_with_parent() -> None:
-    """End this process as soon as the one that made it ends (prctl(2))."""
+def die_with_parent(parent: int) -> None:
+    """End this process as soon as the one that made it ends (prctl(2)), or now where it has ended
+    already. Args: parent: its number.
+    """
     _libc().prctl(_PR_SET_PDEATHSIG, signal.SIGKILL, 0, 0, 0)
+    if os.getppid() != parent:
+        os._exit(1)
 
 
 def enter_own_namespace() -> None:
@@ -73,7 +78,7 @@ def mounted(words: Sequence[str], place: Path) -> Iterator[None]:
             stdout=subprocess.DEVNULL,
             stderr=said,
             env={"PATH": _PLACES, "LC_ALL": "C"},
-            preexec_fn=die_with_parent,
+            preexec_fn=partial(die_with_parent, os.getpid()),
         )
         try:
             until = time.monotonic() + _PATIENCE

@@ -110,9 +110,10 @@ class _Child:
     """
 
     def __init__(self, work: Callable[[], None], told: IO[bytes]) -> None:
+        parent = os.getpid()
         self.number, self._ended = os.fork(), False
         if self.number == 0:
-            _as_child(work, told)
+            _as_child(work, told, parent)
 
     def wait(self) -> None:
         """Until it has ended."""
@@ -159,10 +160,10 @@ def _ranges(file: IO[bytes]) -> Iterator[ChangedRange]:
         yield offset, file.read(length)
 
 
-def _as_child(work: Callable[[], None], told: IO[bytes]) -> NoReturn:
+def _as_child(work: Callable[[], None], told: IO[bytes], parent: int) -> NoReturn:
     """Work as a process of one's own that ends here, whatever happens."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # the parent is asked, and ends us
-    namespace.die_with_parent()
+    namespace.die_with_parent(parent)
     fault: _Told | None = None
     try:
         work()
