@@ -99,8 +99,10 @@ class Unfinished(unittest.TestCase):
             self.assertIn("quay.exe", fault.says)
 
     def dumps(self, keys):
-        settings = SimpleNamespace(control_set=hive(keys).root)
-        return found(session.SessionChecks._dumps, _settings=settings)
+        return self.of_control_set(session.SessionChecks._dumps, keys)
+
+    def of_control_set(self, method, keys):
+        return found(method, _settings=SimpleNamespace(control_set=hive(keys).root))
 
     def test_whether_a_stop_leaves_a_record(self):
         pages = f"{MANAGER}\\Memory Management"
@@ -113,8 +115,7 @@ class Unfinished(unittest.TestCase):
         self.assertIn("no page file", none.says)
 
     def checking(self, keys):
-        settings = SimpleNamespace(control_set=hive(keys).root)
-        return found(devices.DeviceChecks._checking, _settings=settings)
+        return self.of_control_set(devices.DeviceChecks._checking, keys)
 
     def test_whether_drivers_are_checked_while_they_run(self):
         key = f"{MANAGER}\\Memory Management"

@@ -37,7 +37,6 @@ from mending.model.limits import CORE_SEARCH_SECTORS
 _CORE_FILES = tuple(
     f"{folder}/i386-pc/core.img" for folder in ("boot/grub", "grub", "boot/grub2", "grub2")
 )
-"""Type of the GPT entry in which a core lies that BIOS machines start."""
 
 
 class SpareCore(msgspec.Struct, frozen=True):

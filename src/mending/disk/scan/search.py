@@ -119,7 +119,7 @@ class _Judge:
                 return []
             if self._heads_left and begins_locked(head):
                 self._heads_left -= 1
-                return judge_locked(self._source, head)
+                return judge_locked(self._source, head) or judge_sector(self._source, head)
             return judge_sector(self._source, head)
         except ReadError:
             return []
