@@ -204,7 +204,7 @@ class Journals(unittest.TestCase):
     def write(self, source, journal):
         """As a repair does it, proof aside; gives the point as it is on the medium."""
         point = journal.write(source, self.proposal, (), NOW)
-        self.assertEqual(journal.finish(point, NOW), "")
+        self.assertEqual(journal.finish(source, point, NOW), "")
         return journal.load().points[0]
 
     def after(self):
@@ -398,7 +398,7 @@ class Journals(unittest.TestCase):
         source, journal = MemorySource(self.before), self.journal()
         point = journal.write(source, self.proposal, (), NOW)
         with mock.patch("os.fsync", side_effect=OSError(28, "No space left on device")):
-            warning = journal.finish(point, NOW)
+            warning = journal.finish(source, point, NOW)
         self.assertIn("could not be noted", warning)
         self.assertEqual(bytes(source.data), self.after())
         journal.settle(source, NOW)

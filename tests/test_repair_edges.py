@@ -8,16 +8,16 @@ import unittest
 from pathlib import Path
 from types import SimpleNamespace
 
+from mending.disk.layout import identifier_ranges
 from mending.model import FileChange, InputError, Patch, ReadError, RefusedError
 from mending.repair.base import MendSettings
 from mending.repair.base.guards import check_common
 from mending.repair.boot import own_code
-from mending.repair.journal.identity import fault_of, identifiers_of, identity_of
 from mending.repair.journal.undo_points import ChangeOnFile, _change
 from mending.repair.journal.writing import put_back
 from mending.repair.partition.kept_entries import with_new_entries
 from mending.repair.run import examine, preview
-from mending.source import MemorySource
+from mending.source import MemorySource, fault_of, identity_of
 from mending.workshop import BIOS_FAULTS, UEFI_FAULTS, bios_disk, uefi_disk
 
 SECTOR, FLAGS = 512, tuple(0x1BE + 16 * number for number in range(4))
@@ -111,7 +111,7 @@ class Known(unittest.TestCase):
         source = uefi()
         parts = {
             (part.offset, part.length)
-            for part in identifiers_of(examine(source, NOTHING).environment.disk)
+            for part in identifier_ranges(examine(source, NOTHING).environment.disk)
         }
         ends = {(sector * SECTOR + 56, 16) for sector in (1, source.size // SECTOR - 1)}
         serials = {(lba * SECTOR + 67, 4) for lba in (2048, 83_968)}
@@ -129,13 +129,15 @@ class Known(unittest.TestCase):
         ):
             before = source.read(offset, length).data
             change = Patch(offset, before, bytes(length), "a range")
-            known = identity_of(source, [change], identifiers_of(disk))
+            known = identity_of(source, [change], identifier_ranges(disk))
             ranges = {each.offset for each in known.ranges if each.identifier}
             self.assertEqual(at in ranges, kept, offset)
 
     def test_another_identifier_alone_makes_it_another_disk(self):
         source = uefi()
-        known = identity_of(source, [], identifiers_of(examine(source, NOTHING).environment.disk))
+        known = identity_of(
+            source, [], identifier_ranges(examine(source, NOTHING).environment.disk)
+        )
         data = bytearray(source.read(0, source.size).data)
         self.assertEqual(fault_of(known, MemorySource(bytes(data))), ("", False))
         data[2048 * SECTOR + 67] ^= 1

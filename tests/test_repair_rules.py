@@ -11,7 +11,7 @@ from unittest.mock import patch
 from mending.boot.chain import OutOfReachError
 from mending.boot.linux import KernelWithInitramfs
 from mending.disk.hives import Hive
-from mending.disk.layout import Scheme
+from mending.disk.layout import Scheme, identifier_ranges
 from mending.formats.executable import pe_version
 from mending.formats.nt import boot_store, hive_base
 from mending.formats.partition import gpt
@@ -28,12 +28,12 @@ from mending.repair.boot import entry_kernel, own_code, root_name, store_recover
 from mending.repair.files import hive_file, in_place, nt_restore
 from mending.repair.healthy import parts as healthy_parts
 from mending.repair.healthy.collect import _Gatherer, collect, read_as_kept
-from mending.repair.journal.identity import fault_of, identifiers_of, identity_of
 from mending.repair.nt import control_set, driver_start, hive_header, hive_set, pending_drop
 from mending.repair.nt.sign_in_program import _more
 from mending.repair.partition import amendment, kept_entries, partition_table
 from mending.repair.run import registry
 from mending.repair.volume import boot_sector, fat_mirror
+from mending.source import fault_of, identity_of
 from mending.workshop import bios_disk, linux_disk, uefi_disk
 from mending.workshop.hive_file import hive_bytes
 from mending.workshop.nt import nt_uefi_disk
@@ -176,7 +176,9 @@ class Places(unittest.TestCase):
 
     def test_nothing_is_known_of_a_disk_of_which_all_was_changed_later(self):
         source = uefi()
-        known = identity_of(source, [], identifiers_of(examine(source, NOTHING).environment.disk))
+        known = identity_of(
+            source, [], identifier_ranges(examine(source, NOTHING).environment.disk)
+        )
         whole = Patch(0, b"", bytes(source.size), "everything")
         self.assertEqual(
             fault_of(known, source, [whole]),

@@ -97,7 +97,7 @@ def _play(sample: Sample, top: Path, pack: Pack, host: Host) -> Played:
         case = attach(case, str(record), host)
         if holds_records(case):
             case = read_case(case, host)
-    crashes = read_crashes(folder, crash_files(case)) if case.state.clues else None
+    crashes = read_crashes(folder, crash_files(case, host.key)) if case.state.clues else None
     causes, plan, before = causes_of(case.state, pack), plan_of(case.state, pack), case.state
     mended: list[MendResult] = []
     by_hand = ""
@@ -143,7 +143,7 @@ def _mend(folder: str, host: Host, chosen: RepairId | None = None) -> tuple[str,
         repair = left[0]
         seen.add(repair)
         try:
-            planned = plan_repair(target, repair, target.settings())
+            planned = plan_repair(target, host, repair, target.settings())
             results.append(carry_out_repair(target, host, planned))
         except UsageError as error:
             done.append(f"{repair} not done: {error.hint}")

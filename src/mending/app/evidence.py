@@ -7,16 +7,21 @@ from pathlib import Path
 import msgspec
 
 from mending.app.bounds import within_bounds
+from mending.app.case_disk import disk_known, settle_disk, vouched_disk
 from mending.app.copies.comparing import losses
 from mending.app.copies.gathered import crashes_or_told
 from mending.app.host import Host
-from mending.app.targets import NamedTarget, opened_target
+from mending.app.opening import opened_target
+from mending.app.targets import NamedTarget
 from mending.app.tracing import keep_no_memory, trace
 from mending.boot.trace import open_environment
 from mending.case import (
+    DISK,
+    VARIABLES,
     Case,
     add_evidence,
     crash_files,
+    evidence_sort,
     learned,
     listened,
     open_case,
@@ -37,10 +42,10 @@ from mending.disk.locked import KeyRing
 from mending.knowledge import EventKind, Pack, base_codes, base_events
 from mending.model import InputError
 from mending.reason import Statement
+from mending.repair.journal import machine_key
 
 _NUMBER = re.compile(r"[0-9]{1,18}")
 """Lists of restore points may name theirs anyhow."""
-_DISK, _VARIABLES = "disk", "variables"
 _COMING = {EventKind.INSTALLED, EventKind.PLUGGED, EventKind.LOADED}
 
 
@@ -76,9 +81,11 @@ def attach(case: Case, path: str, host: Host, as_disk: bool = False) -> Case:
     Args:
         as_disk: take it for a disk, whatever it begins with.
     """
-    grown = add_evidence(case, host.hand, path, as_disk)
-    kind = grown.state.evidence[-1].sort
-    if kind == _DISK or (kind == _VARIABLES and grown.state.disk):
+    case.refuse_closed()
+    kind, size = evidence_sort(path, as_disk)
+    known = disk_known(case, path, host) if kind == DISK else None
+    grown = add_evidence(case, host.hand, path, kind, size, machine_key(host.key), known)
+    if kind == DISK or (kind == VARIABLES and grown.state.disk):
         target = NamedTarget(str(grown.folder), host)
         trace(target, host)
         return target.case or grown
@@ -87,7 +94,7 @@ def attach(case: Case, path: str, host: Host, as_disk: bool = False) -> Case:
 
 def holds_records(case: Case) -> bool:
     """Whether what was attached last may tell of crashes."""
-    return case.state.evidence[-1].sort not in {_DISK, _VARIABLES}
+    return case.state.evidence[-1].sort not in {DISK, VARIABLES}
 
 
 def read_crashes(
@@ -138,8 +145,11 @@ def crashes_of(
     if secret is not None:
         keep_no_memory()
     keys = KeyRing(secret)
-    disk = name if case is None else case.state.disk
-    kept = crash_files(case) if case is not None else []
+    disk: str | None = name
+    kept = list[LogFile]()
+    if case is not None:
+        kept = crash_files(case, host.key)
+        case, disk = settle_disk(case, host) if case.state.disk else (case, None)
 
     def ask() -> CrashesResult:
         on_disk = log_files(Path(disk), keys) if disk else []
@@ -176,5 +186,8 @@ def read_case(case: Case, host: Host, result: CrashesResult | None = None) -> Ca
     Raises:
         UsageError: an extra is missing.
     """
-    told = result or read_crashes(str(case.folder), crash_files(case), case.state.disk)
+    told = result
+    if told is None:
+        files = crash_files(case, host.key)
+        told = read_crashes(str(case.folder), files, vouched_disk(case, host))
     return case if case.state.closed is not None else records_read(case, host.hand, told)

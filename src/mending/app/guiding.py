@@ -102,7 +102,7 @@ class Guide:
         """
         target = NamedTarget(str(self.case.folder), self._host)
         assert prompt.card is not None and prompt.card.repair is not None
-        return plan_repair(target, prompt.card.repair, self._settings(target))
+        return plan_repair(target, self._host, prompt.card.repair, self._settings(target))
 
     def mend(self, prompt: Prompt, planned: Preview) -> MendResult:
         """Do it. What failed and was rolled back is recorded as not mended.

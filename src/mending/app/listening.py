@@ -5,6 +5,7 @@ from collections.abc import Mapping, Sequence
 
 import msgspec
 
+from mending.app.host import Host
 from mending.case import Case, listened, saw
 from mending.crash.screens import SeenCode, codes_in
 from mending.knowledge import Codes, Pack
@@ -105,19 +106,19 @@ def take(case: Case, pack: Pack, hand: Hand, told: Told, statements: Sequence[St
     return listened(grown, hand, statements) if statements else grown
 
 
-def hear_file(case: Case, pack: Pack, codes: Codes, hand: Hand) -> Case:
+def hear_file(case: Case, pack: Pack, codes: Codes, host: Host) -> Case:
     """Understand a text that was attached last, if it is short enough to be what a screen shows."""
     newest = case.state.evidence[-1]
     if newest.sort != "text" or newest.copy is None or newest.bytes > _SCREEN_BYTES:
         return case
-    text = read_file(case.place_of(newest), _SCREEN_BYTES).decode("utf-8", "replace")
+    text = read_file(case.place_of(newest, host.key), _SCREEN_BYTES).decode("utf-8", "replace")
     statements = understand([clean_text("; ".join(text.split("\n")))], pack, codes)
     told = [
         _only_codes(each) if each.codes else each
         for each in statements
         if each.codes or each.sure.signs or each.sure.facts
     ]
-    return listened(case, hand, told) if told else case
+    return listened(case, host.hand, told) if told else case
 
 
 def _only_codes(statement: Statement) -> Statement:

@@ -5,8 +5,10 @@ from pathlib import Path
 
 import msgspec
 
+from mending.app.case_disk import identity_now
 from mending.app.host import Host
-from mending.app.targets import NamedTarget, opened_target
+from mending.app.opening import opened_target
+from mending.app.targets import NamedTarget
 from mending.app.tracing import keep_no_memory
 from mending.case import crash_files, mended
 from mending.disk.locked import KeyRing
@@ -36,7 +38,7 @@ def opened_keys(secret: bytes | None) -> KeyRing | None:
     return KeyRing(secret)
 
 
-def failing_since(target: NamedTarget, settings: MendSettings) -> str:
+def failing_since(target: NamedTarget, host: Host, settings: MendSettings) -> str:
     """When failing began by the crash records of a case and those on the disk; empty where none
     tells.
     """
@@ -45,7 +47,7 @@ def failing_since(target: NamedTarget, settings: MendSettings) -> str:
     from mending.crash.read import log_files  # noqa: PLC0415
 
     path, keys = target.path, settings.keys or KeyRing(None)
-    files = [*(crash_files(target.case) if target.case is not None else ())]
+    files = [*(crash_files(target.case, host.key) if target.case is not None else ())]
     try:
         result = read_crashes(path, [*files, *log_files(Path(path), keys)], path, keys)
     except (InputError, UsageError):  # the question stands without it, too
@@ -55,6 +57,7 @@ def failing_since(target: NamedTarget, settings: MendSettings) -> str:
 
 def plan_repair(
     target: NamedTarget,
+    host: Host,
     repair: str,
     settings: MendSettings,
     sector: int | None = None,
@@ -67,25 +70,26 @@ def plan_repair(
         RefusedError: a guard says no, or the target would not be better for it.
     """
     kind = repair_of(repair)
-    settings = _with_onset(target, settings)
+    settings = _with_onset(target, host, settings)
     with opened_target(target.path, sector) as source:
         return preview(kind, examine(source, settings), settings, progress)
 
 
 def plan_repairs(
     target: NamedTarget,
+    host: Host,
     settings: MendSettings,
     sector: int | None = None,
     progress: Progress = silent,
 ) -> PlannedSequence:
     """What every repair that is called for would do, one on top of the other. Reads only."""
-    settings = _with_onset(target, settings)
+    settings = _with_onset(target, host, settings)
     with opened_target(target.path, sector) as source:
         return preview_all(examine(source, settings), settings, progress)
 
 
-def _with_onset(target: NamedTarget, settings: MendSettings) -> MendSettings:
-    ask = partial(failing_since, target, settings)
+def _with_onset(target: NamedTarget, host: Host, settings: MendSettings) -> MendSettings:
+    ask = partial(failing_since, target, host, settings)
     return msgspec.structs.replace(settings, failing_since=ask)
 
 
@@ -101,9 +105,10 @@ def carry_out_repair(
     target.refuse_closed()
     with opened_target(target.path, sector, for_writing=True) as source:
         result, after = carry_out(planned, source, target.journal(host), host.clock())
+        identity = identity_now(source) if target.case is not None else None
     if target.case is not None and result.undo_point is not None:
-        repair = planned.proposal.repair
-        target.case = mended(target.case, base_pack(), host.hand, repair, result.undo_point, after)
+        repair, point = planned.proposal.repair, result.undo_point
+        target.case = mended(target.case, base_pack(), host.hand, repair, point, after, identity)
     return result
 
 

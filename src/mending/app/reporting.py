@@ -6,6 +6,7 @@ from pathlib import Path
 
 import msgspec
 
+from mending.app.case_disk import vouched_disk
 from mending.app.evidence import read_crashes
 from mending.app.host import Host
 from mending.app.undoing import points_result
@@ -15,7 +16,7 @@ from mending.case.state import CaseState
 from mending.case.turns import turns
 from mending.crash.results import CrashesResult
 from mending.knowledge import Pack
-from mending.model import RefusedError, has_extra
+from mending.model import RefusedError, encode_json, has_extra
 from mending.model.limits import WINDOW_BYTES
 from mending.repair.journal import Journal
 from mending.report.document import HandOver
@@ -86,14 +87,15 @@ def _rendered(report: HandOver, form: str) -> str:
         return render_page(report)
     if form == "md":
         return render_markdown(report)
-    return msgspec.json.format(msgspec.json.encode(report)).decode() + "\n"
+    return msgspec.json.format(encode_json(report)).decode() + "\n"
 
 
 def _gathered(
     case: Case, pack: Pack, host: Host, zone: tzinfo | None, *, pictures: bool
 ) -> Material:
-    files = crash_files(case)
-    crashes = read_crashes(str(case.folder), files, case.state.disk) if files else None
+    files = crash_files(case, host.key)
+    disk = vouched_disk(case, host) if files else None
+    crashes = read_crashes(str(case.folder), files, disk) if files else None
     journal = Journal(case.undo_folder, host.key)
     given = Material(
         case=case_result(case, pack),

@@ -6,7 +6,8 @@ from threading import Lock
 import msgspec
 
 from mending.app.host import Host
-from mending.app.targets import NamedTarget, opened_disk
+from mending.app.opening import opened_disk
+from mending.app.targets import NamedTarget
 from mending.app.tracing import keep_no_memory
 from mending.disk.layout import volume_at
 from mending.disk.locked import KeyRing, PlainVolume, plain_volumes

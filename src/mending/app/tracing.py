@@ -6,7 +6,8 @@ from typing import TYPE_CHECKING, Protocol
 from mending.app.bounds import within_bounds
 from mending.app.copies.gathered import traced_or_told
 from mending.app.host import Host
-from mending.app.targets import NamedTarget, opened_disk, opened_to_read
+from mending.app.opening import opened_disk, opened_to_read
+from mending.app.targets import NamedTarget
 from mending.boot.chain import Trace
 from mending.boot.trace import open_environment, trace_environment
 from mending.model import Phase

@@ -4,8 +4,10 @@ from pathlib import Path
 
 import msgspec
 
+from mending.app.case_disk import identity_now
 from mending.app.host import Host
-from mending.app.targets import NamedTarget, opened_target
+from mending.app.opening import opened_target
+from mending.app.targets import NamedTarget
 from mending.boot.trace import trace_target
 from mending.case import put_back
 from mending.model import InputError, RefusedError
@@ -17,7 +19,9 @@ from mending.repair.journal import (
     PointResult,
     PointsResult,
     UndoPoint,
+    state_here,
 )
+from mending.source import Target
 
 UNDONE = "undone"
 
@@ -43,7 +47,7 @@ def list_undo_points(
     journal = target.journal(host)
     with opened_target(target.path) as source:
         points = journal.points_of(source, allowed)
-    return points_result(points, journal)
+        return points_result(points, journal, source)
 
 
 def undo(target: NamedTarget, host: Host, wish: UndoWish) -> PointsResult:
@@ -57,14 +61,17 @@ def undo(target: NamedTarget, host: Host, wish: UndoWish) -> PointsResult:
     target.refuse_closed()
     journal, at = target.journal(host), host.clock()
     with opened_target(target.path) as source:
-        chosen = _chosen(journal, journal.points_of(source, wish.allowed), wish, target.name)
+        points = journal.points_of(source, wish.allowed)
+        chosen = _chosen(journal, points, wish, target.name, source)
     act = journal.redo if wish.redo else journal.undo
     with opened_target(target.path, for_writing=True) as source:
         changed = act(source, chosen, at, wish.allowed)
         trace = trace_target(source, target.firmware, target.boot_options)
+        identity = identity_now(source) if target.case is not None else None
     if target.case is not None and not wish.redo:
-        put_back(target.case, host.hand, chosen.file.id, trace)
-    return PointsResult(points=(point_result(changed),))
+        put_back(target.case, host.hand, chosen.file.id, trace, identity)
+    state = "done" if wish.redo else UNDONE
+    return PointsResult(points=(point_result(changed, state),), warning=changed.warning)
 
 
 def points_to_drop(target: NamedTarget, host: Host, point: str | None) -> list[UndoPoint]:
@@ -95,33 +102,40 @@ def drop_points(target: NamedTarget, host: Host, points: list[UndoPoint]) -> Poi
     return PointsResult(points=tuple(dropped))
 
 
-def points_result(points: list[UndoPoint], journal: Journal) -> PointsResult:
-    """A list of points, with what lies among them and cannot be used."""
+def points_result(
+    points: list[UndoPoint], journal: Journal, target: Target | None = None
+) -> PointsResult:
+    """A list of points, with what lies among them and cannot be used.
+
+    Args:
+        target: how far each has come there; None: on all that were written.
+    """
+    states = [None if target is None else state_here(point, target) for point in points]
     damaged = [
         DamagedResult(path=str(each.folder), says=each.says) for each in journal.load().damaged
     ]
-    return PointsResult(
-        points=tuple(point_result(point) for point in points), damaged=tuple(damaged)
-    )
+    return PointsResult(points=tuple(map(point_result, points, states)), damaged=tuple(damaged))
 
 
-def point_result(point: UndoPoint) -> PointResult:
-    """An undo point as a row of a list."""
+def point_result(point: UndoPoint, state: str | None = None) -> PointResult:
+    """An undo point as a row of a list. Args: state: on one target; None: on all."""
     return PointResult(
         id=point.file.id,
         repair=point.file.repair,
         made=point.file.made,
-        state=point.state.state,
+        state=state or point.state.state,
         bytes=sum(change.length for change in point.file.patches),
         path=point.file.target.path,
         made_here=point.made_here,
     )
 
 
-def _chosen(journal: Journal, points: list[UndoPoint], wish: UndoWish, target: str) -> UndoPoint:
+def _chosen(
+    journal: Journal, points: list[UndoPoint], wish: UndoWish, target: str, source: Target
+) -> UndoPoint:
     if wish.point is not None:
         return _named(journal, points, wish.point, target)
-    fitting = [point for point in points if (point.state.state == UNDONE) == wish.redo]
+    fitting = [point for point in points if (state_here(point, source) == UNDONE) == wish.redo]
     if not fitting:
         raise RefusedError(
             f"There is nothing to {'do again' if wish.redo else 'undo'} on {target}.",

@@ -14,7 +14,11 @@ from mending.case.folder import (
 from mending.case.results import CaseResult, CasesResult, case_result, cases_result
 from mending.case.thinking import causes_of, open_questions, plan_of, question_of, why_of
 from mending.case.work import (
+    DISK,
+    VARIABLES,
+    DiskKnown,
     add_evidence,
+    evidence_sort,
     learn,
     learned,
     listened,
@@ -29,15 +33,19 @@ from mending.case.work import (
 )
 
 __all__ = [
+    "DISK",
+    "VARIABLES",
     "Case",
     "CaseResult",
     "CasesResult",
+    "DiskKnown",
     "add_evidence",
     "case_result",
     "cases_result",
     "causes_of",
     "closing",
     "crash_files",
+    "evidence_sort",
     "is_case",
     "learn",
     "learned",

@@ -12,10 +12,12 @@ from collections.abc import Mapping, Sequence
 import msgspec
 
 from mending.boot.chain import Trace
+from mending.case.attachment import Outside
 from mending.crash.screens import SeenCode
 from mending.knowledge import WhyNotRun
-from mending.model import Finding, InputError, Place
+from mending.model import Finding, InputError, Place, decode_json, encode_json
 from mending.reason import ReportKind
+from mending.source import Identity
 
 
 class CaseEvent(msgspec.Struct, frozen=True, kw_only=True, tag_field="kind"):
@@ -58,14 +60,20 @@ class Heard(CaseEvent, frozen=True, kw_only=True, tag="heard"):
 
 
 class Added(CaseEvent, frozen=True, kw_only=True, tag="added"):
-    """A piece of evidence. `copy` is its name in the case's `evidence` folder; None where it is
-    only named.
+    """A piece of evidence.
+
+    Attributes:
+        copy: its name in the case's `evidence` folder; None where it is only named.
+        outside: of what is only named: who attached it, and by what it is known again.
+        same: it is the disk that the case has already, perhaps at another place or used since.
     """
 
     path: str
     sort: str
     bytes: int
     copy: str | None = None
+    outside: Outside | None = None
+    same: bool = False
 
 
 class Traced(CaseEvent, frozen=True, kw_only=True, tag="traced"):
@@ -139,10 +147,11 @@ class TakenBack(CaseEvent, frozen=True, kw_only=True, tag="taken-back"):
 
 
 class Mended(CaseEvent, frozen=True, kw_only=True, tag="mended"):
-    """One of our repairs was written."""
+    """One of our repairs was written; `identity` is what the disk is known by since."""
 
     repair: str
     undo_point: str
+    identity: Identity | None = None
 
 
 class VisitStep(msgspec.Struct, frozen=True, kw_only=True):
@@ -214,9 +223,10 @@ class Reopened(CaseEvent, frozen=True, kw_only=True, tag="reopened"):
 
 
 class PutBack(CaseEvent, frozen=True, kw_only=True, tag="put-back"):
-    """A repair was undone."""
+    """A repair was undone; `identity` is what the disk is known by since."""
 
     undo_point: str
+    identity: Identity | None = None
 
 
 AnyEvent = (
@@ -242,12 +252,8 @@ AnyEvent = (
 )
 
 
-class _Line(msgspec.Struct, frozen=True, omit_defaults=True):
-    """One event, or a list of events that happened together."""
-
-    sum: str
-    event: msgspec.Raw = msgspec.Raw(b"")
-    events: msgspec.Raw = msgspec.Raw(b"")
+_LINE = re.compile(rb'\{"sum":"([0-9a-f]{8})","event(s?)":(.*)\}', re.DOTALL)
+"""A line is written in this very form; its sum is over the bytes of the event as they stand."""
 
 
 class Record(msgspec.Struct, frozen=True):
@@ -267,10 +273,9 @@ def encode_lines(events: Sequence[AnyEvent]) -> bytes:
     """Events that happened together, as one line of the record, with its line end: all of them are
     there after a crash, or none.
     """
-    body = msgspec.json.encode(events[0] if len(events) == 1 else list(events))
-    raw = msgspec.Raw(body)
-    line = _Line(_sum(body), event=raw) if len(events) == 1 else _Line(_sum(body), events=raw)
-    return msgspec.json.encode(line) + b"\n"
+    body = encode_json(events[0] if len(events) == 1 else list(events))
+    name = "event" if len(events) == 1 else "events"
+    return f'{{"sum":"{_sum(body)}","{name}":'.encode() + body + b"}\n"
 
 
 def decode_record(data: bytes, name: str) -> Record:
@@ -296,14 +301,16 @@ def decode_record(data: bytes, name: str) -> Record:
 
 
 def _decode_line(line: bytes, name: str) -> list[AnyEvent]:
+    form = _LINE.fullmatch(line.strip())
+    if form is None:
+        raise InputError(f"{name} is damaged: it is no event.", "Take the folder's last backup.")
+    total, several, body = form.groups()
+    if _sum(body) != total.decode():
+        raise InputError(f"{name} does not fit its checksum.", "Take the folder's last backup.")
     try:
-        outer = msgspec.json.decode(line, type=_Line)
-        body = bytes(outer.event) or bytes(outer.events)
-        if _sum(body) != outer.sum:
-            raise InputError(f"{name} does not fit its checksum.", "Take the folder's last backup.")
-        if outer.event:
-            return [msgspec.json.decode(body, type=AnyEvent)]
-        return msgspec.json.decode(body, type=list[AnyEvent])
+        if not several:
+            return [decode_json(body, AnyEvent)]  # type: ignore[arg-type]
+        return decode_json(body, list[AnyEvent])
     except (msgspec.DecodeError, UnicodeDecodeError) as error:
         raise InputError(
             f"{name} is damaged: {error}.", "Take the folder's last backup."

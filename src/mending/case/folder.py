@@ -14,24 +14,26 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
+from mending.case.attachment import CASE_FILE, refuse_elsewhere, was_attached_here
 from mending.case.events import Added, AnyEvent, Record, Reopened, decode_record, encode_lines
-from mending.case.lock import held
+from mending.case.lock import HOLDER_FILE, LOCK_FILE, held
 from mending.case.state import CaseState, fold
-from mending.model import Hand, InputError, RefusedError
+from mending.model import Hand, InputError, RefusedError, decode_json, encode_json
 from mending.model.limits import RECORD_BYTES, WINDOW_BYTES
+from mending.repair.journal import known_key
 from mending.source import (
     append_durably,
     make_folder,
     make_folder_durably,
     read_file,
     read_folder,
+    refuse_strange,
     write_durably,
 )
 
 if TYPE_CHECKING:
     from mending.crash.read import LogFile
 
-CASE_FILE = "case.json"
 RECORD_FILE = "record.jsonl"
 _SUM_LETTERS = 12
 """With so many letters of its sum the name of a copy begins."""
@@ -67,39 +69,47 @@ class Case(msgspec.Struct, frozen=True):
         """Where the undo points of this case lie."""
         return self.folder / "undo"
 
-    @property
-    def firmware_dump(self) -> Path | None:
-        """The newest dump of firmware variables among the evidence; None without one."""
+    def firmware_dump(self, key: Path) -> Path | None:
+        """The newest dump of firmware variables among the evidence; None without one. Arguments and
+        errors as of `place_of`.
+        """
         found = [item for item in self.state.evidence if item.sort == "variables"]
-        return self.place_of(found[-1]) if found else None
+        return self.place_of(found[-1], key) if found else None
 
-    def place_of(self, item: Added) -> Path:
+    def place_of(self, item: Added, key: Path) -> Path:
         """Where a piece of evidence lies.
+
+        Args:
+            key: file with the key of this machine.
 
         Raises:
             InputError: a copy that leads out of the case: a case may come from anywhere.
+            RefusedError: it lies outside, and this machine did not attach it.
         """
         if not item.copy:
+            if not was_attached_here(self.folder, item.path, item.outside, known_key(key)):
+                raise refuse_elsewhere(self.folder, item.path)
             return Path(item.path)
         place = self.folder / "evidence" / item.copy
         if item.copy != place.name or item.copy in {".", ".."}:
             raise InputError(f"The case {self.folder} names evidence outside of it: {item.copy!r}.")
-        _refuse_link(place)
+        refuse_strange(place)
         return place
 
 
-def crash_files(case: Case) -> "list[LogFile]":
+def crash_files(case: Case, key: Path) -> "list[LogFile]":
     """The evidence of a case that may tell of crashes: every file but disks, and what was added
-    several times only once, whatever it was called.
+    several times only once, whatever it was called. Arguments and errors as of `Case.place_of`.
     """
     from mending.crash.read import log_file  # noqa: PLC0415 - lazy: most commands read no records
 
-    unlike = {
-        item.copy[:_SUM_LETTERS] if item.copy else item.path: item
-        for item in reversed(case.state.evidence)
-    }
-    kept = [item for item in reversed(unlike.values()) if item.sort != "disk"]
-    places = [(item, case.place_of(item)) for item in kept]
+    unlike = dict[str, Added]()
+    for item in case.state.evidence:
+        name = item.copy[:_SUM_LETTERS] if item.copy else item.path
+        if name not in unlike or not item.copy:  # what lies outside counts as attached last
+            unlike[name] = item
+    kept = [item for item in unlike.values() if item.sort != "disk"]
+    places = [(item, case.place_of(item, key)) for item in kept]
     return [log_file(item.copy or item.path, place) for item, place in places if not place.is_dir()]
 
 
@@ -120,7 +130,7 @@ def open_case(folder: Path, events: Sequence[AnyEvent], at: str) -> Case:
     make_folder(folder.parent)
     file = CaseFile(name=folder.name, opened=at)
     record = encode_lines(events) if events else b""
-    make_folder_durably(folder, {CASE_FILE: msgspec.json.encode(file) + b"\n", RECORD_FILE: record})
+    make_folder_durably(folder, {CASE_FILE: encode_json(file) + b"\n", RECORD_FILE: record})
     return load_case(folder)
 
 
@@ -132,10 +142,10 @@ def load_case(folder: Path) -> Case:
     """
     if not is_case(folder):
         raise InputError(f"{folder} is no case.", f"Start one with: mending open {folder}")
-    for name in (CASE_FILE, RECORD_FILE, "evidence", "undo"):
-        _refuse_link(folder / name)
+    for name in (CASE_FILE, RECORD_FILE, "evidence", "undo", LOCK_FILE, HOLDER_FILE):
+        refuse_strange(folder / name)
     try:
-        file = msgspec.json.decode(read_file(folder / CASE_FILE, WINDOW_BYTES), type=CaseFile)
+        file = decode_json(read_file(folder / CASE_FILE, WINDOW_BYTES, links=False), CaseFile)
     except (msgspec.DecodeError, UnicodeDecodeError) as error:
         raise InputError(
             f"{folder / CASE_FILE} is damaged: {error}.", "Take the folder's last backup."
@@ -180,13 +190,7 @@ def _record(folder: Path) -> Record:
 
 def _record_bytes(folder: Path) -> bytes:
     """The whole record: of one that is not read to its end the next writer would cut events off."""
-    data = read_file(folder / RECORD_FILE, RECORD_BYTES + 1)
+    data = read_file(folder / RECORD_FILE, RECORD_BYTES + 1, links=False)
     if len(data) > RECORD_BYTES:
         raise InputError(f"{folder / RECORD_FILE} is larger than any record that is read.")
     return data
-
-
-def _refuse_link(place: Path) -> None:
-    """A case may come from anywhere; nothing in it leads out of it."""
-    if place.is_symlink():
-        raise InputError(f"{place} is a link, and nothing inside a case may be one.")

@@ -6,11 +6,12 @@ from pathlib import Path
 
 import msgspec
 
-from mending.model import Hand, InputError, RefusedError
+from mending.model import Hand, InputError, RefusedError, decode_json, encode_json
 from mending.source import read_file, write_durably
 
-_LOCK_FILE = "lock"
-_HOLDER_FILE = "holder.json"
+LOCK_FILE = "lock"
+HOLDER_FILE = "holder.json"
+_OWNER_ALONE = 0o600
 
 
 @contextmanager
@@ -23,7 +24,7 @@ def held(folder: Path, hand: Hand) -> Iterator[None]:
     """
     import filelock  # noqa: PLC0415 - lazy: what only reads a case holds nothing
 
-    lock = filelock.FileLock(folder / _LOCK_FILE, timeout=hand.patience)
+    lock = filelock.FileLock(folder / LOCK_FILE, timeout=hand.patience, mode=_OWNER_ALONE)
     try:
         lock.acquire()
     except filelock.Timeout as error:
@@ -35,7 +36,7 @@ def held(folder: Path, hand: Hand) -> Iterator[None]:
             f"The case {folder} cannot be written: {error.strerror or error}."
         ) from error
     try:
-        write_durably(folder / _HOLDER_FILE, msgspec.json.encode(hand))
+        write_durably(folder / HOLDER_FILE, encode_json(hand))
         yield
     finally:
         lock.release()
@@ -43,7 +44,7 @@ def held(folder: Path, hand: Hand) -> Iterator[None]:
 
 def _holder(folder: Path) -> str:
     try:
-        hand = msgspec.json.decode(read_file(folder / _HOLDER_FILE, 4096), type=Hand)
+        hand = decode_json(read_file(folder / HOLDER_FILE, 4096, links=False), Hand)
     except (InputError, msgspec.DecodeError):
         return "another program"  # it has the lock but has not yet said its name
     return f"{hand.who} since {hand.since}"

@@ -37,6 +37,7 @@ from mending.crash.screens import SeenCode, clues_of_codes
 from mending.knowledge import UNKNOWN, ReportKind
 from mending.model import Finding
 from mending.reason import Evidence, Report, Watched
+from mending.source import Identity
 
 USUAL_HOURS = 24.0
 """After how many hours trouble that comes and goes comes again, where nobody told."""
@@ -52,7 +53,7 @@ class CaseState(msgspec.Struct, frozen=True, kw_only=True):
         codes: codes and messages that a screen showed.
         passed: questions that were asked and could not be answered.
         shop: the fields that a workshop keeps.
-        disk: path of the disk or image; None without one.
+        attached: the disk or image, as it was attached and is known by now; None without one.
         trace: the newest trace; None before the first, and after every write until the next.
         found: the newest trace of the disk as it was before anything was written.
         rehearsal: the newest run of the disk's own boot code; None before the first, and after
@@ -79,7 +80,7 @@ class CaseState(msgspec.Struct, frozen=True, kw_only=True):
     codes: tuple[SeenCode, ...] = ()
     passed: frozenset[str] = frozenset()
     evidence: tuple[Added, ...] = ()
-    disk: str | None = None
+    attached: Added | None = None
     trace: Trace | None = None
     found: Trace | None = None
     rehearsal: Rehearsed | None = None
@@ -98,6 +99,11 @@ class CaseState(msgspec.Struct, frozen=True, kw_only=True):
     checked: Mapping[str, str] = {}
     handed_over: HandedOver | None = None
     closed: Closed | None = None
+
+    @property
+    def disk(self) -> str | None:
+        """Path of the disk or image, as it was when it was attached; None without one."""
+        return None if self.attached is None else self.attached.path
 
     @property
     def under_watch(self) -> bool:
@@ -189,11 +195,7 @@ def _after(state: CaseState, event: AnyEvent) -> CaseState:
         case Heard():
             return _after_words(state, event)
         case Added():
-            is_disk = event.sort == "disk"
-            grown = _with(state, evidence=(*state.evidence, event))
-            if not is_disk:
-                return grown
-            return _with(grown, disk=event.path, trace=None, rehearsal=None)
+            return _after_evidence(state, event)
         case Traced():
             found = state.found if state.undo_points else event.trace
             return _with(state, trace=event.trace, found=found)
@@ -208,11 +210,34 @@ def _after(state: CaseState, event: AnyEvent) -> CaseState:
             return _with(state, passed=state.passed | {event.question})
         case Mended():
             points = (*state.undo_points, event.undo_point)
+            state = _known_by(state, event.identity)
             return _with(state, undo_points=points, trace=None, rehearsal=None)
         case PutBack():
-            return _without(state, event.undo_point)
+            return _known_by(_without(state, event.undo_point), event.identity)
         case _:
             return _after_work(state, event)
+
+
+def _after_evidence(state: CaseState, event: Added) -> CaseState:
+    """A disk that is the one from before keeps what was found on it; of another one nothing is
+    known yet.
+    """
+    state = _with(state, evidence=(*state.evidence, event))
+    if event.sort != "disk":
+        return state
+    state = _with(state, attached=event, trace=None, rehearsal=None)
+    if event.same:
+        return state
+    return _with(state, found=None, found_rehearsal=None, undo_points=())
+
+
+def _known_by(state: CaseState, identity: Identity | None) -> CaseState:
+    """The disk of the case is known by something else since it was written to."""
+    known = state.attached
+    if identity is None or known is None or known.outside is None:
+        return state
+    outside = msgspec.structs.replace(known.outside, identity=identity)
+    return _with(state, attached=msgspec.structs.replace(known, outside=outside))
 
 
 def _after_work(state: CaseState, event: AnyEvent) -> CaseState:

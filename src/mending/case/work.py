@@ -6,7 +6,10 @@ import hashlib
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
+import msgspec
+
 from mending.boot.chain import Trace, TreeEnvironment
+from mending.case.attachment import attach_outside
 from mending.case.events import (
     Added,
     AnyEvent,
@@ -30,8 +33,18 @@ from mending.knowledge import UNKNOWN, Pack, Sign, Step, WhyNotRun
 from mending.model import Hand, InputError, RefusedError, UsageError, clean_text, load_rapidfuzz
 from mending.model.limits import EVIDENCE_BYTES
 from mending.reason import ReportKind, Statement
-from mending.source import make_folder, open_folder_source, open_source, read_file, write_durably
+from mending.source import (
+    Identity,
+    make_folder,
+    open_folder_source,
+    open_source,
+    read_file,
+    write_durably,
+)
 
+DISK, VARIABLES = "disk", "variables"
+"""Kinds of evidence that have a meaning of their own."""
+_RECORDS = {"records", "text"}
 _MOST_HOURS = 1e5
 _NEAR = 60.0
 """Similarity (of 100) from which a mistyped word is worth proposing."""
@@ -111,32 +124,67 @@ def listened(case: Case, hand: Hand, statements: Sequence[Statement]) -> Case:
     return record(case, hand, *(heard(statement, hand.since) for statement in statements))
 
 
-def add_evidence(case: Case, hand: Hand, path: str, as_disk: bool = False) -> Case:
-    """Attach a file or device; its kind is told by its content. Disks are named, smaller evidence
-    is copied.
+class DiskKnown(msgspec.Struct, frozen=True):
+    """By what a disk that is attached will be known again.
 
-    A folder holds what UEFI firmware remembers, a file for each variable, or is a mounted system;
-    it is named, too.
+    Attributes:
+        lasting: the name that goes with the drive; empty without one.
+        same: it is the disk that the case has already.
+    """
+
+    identity: Identity
+    lasting: str
+    same: bool
+
+
+def evidence_sort(path: str, as_disk: bool = False) -> tuple[str, int]:
+    """What a file, device or folder is, by its content, and its bytes.
+
+    A folder holds what UEFI firmware remembers, a file for each variable, or is a mounted system.
+
+    Raises:
+        InputError: it cannot be read.
+    """
+    if Path(path).is_dir():
+        return _sort_of_folder(Path(path)), 0
+    with open_source(path) as source:
+        size, head = source.size, source.read(0, HEAD_BYTES).data
+        sort = DISK if as_disk or source.kind == "device" else content_kind_of(head)
+    return sort, size
+
+
+def add_evidence(
+    case: Case,
+    hand: Hand,
+    path: str,
+    sort: str,
+    size: int,
+    key: bytes,
+    disk: DiskKnown | None = None,
+) -> Case:
+    """Attach a file, device or folder. Disks and folders stay where they are, smaller evidence is
+    copied. What stays outside of the case is sealed.
+
+    Args:
+        sort: and `size`: as `evidence_sort` gives them.
+        key: of this machine.
+        disk: by what a disk is known again.
 
     Raises:
         InputError: it cannot be read, or is too large to be kept and no disk.
     """
-    if Path(path).is_dir():
+    if sort == DISK or Path(path).is_dir() or (size > EVIDENCE_BYTES and sort in _RECORDS):
         kept = str(Path(path).resolve())
-        return record(
-            case, hand, Added(at=hand.since, path=kept, sort=_sort_of_folder(Path(path)), bytes=0)
+        known = (disk.identity, disk.lasting) if disk is not None else (None, "")
+        added = Added(
+            at=hand.since,
+            path=kept,
+            sort=sort,
+            bytes=size,
+            outside=attach_outside(case.folder, kept, key, *known),
+            same=disk is not None and disk.same,
         )
-    with open_source(path) as source:
-        size, head = source.size, source.read(0, HEAD_BYTES).data
-        sort = "disk" if as_disk or source.kind == "device" else content_kind_of(head)
-    if sort == "disk":
-        return record(
-            case, hand, Added(at=hand.since, path=str(Path(path).resolve()), sort=sort, bytes=size)
-        )
-    if size > EVIDENCE_BYTES and sort in {"records", "text"}:
-        return record(
-            case, hand, Added(at=hand.since, path=str(Path(path).resolve()), sort=sort, bytes=size)
-        )
+        return record(case, hand, added)
     if size > EVIDENCE_BYTES:
         raise InputError(
             f"{path} is no disk and has {size} bytes; at most {EVIDENCE_BYTES} are kept in a case."
@@ -160,8 +208,8 @@ def _sort_of_folder(folder: Path) -> str:
         read_boot_options(folder)
     except InputError:
         TreeEnvironment(open_folder_source(str(folder)))
-        return "disk"
-    return "variables"
+        return DISK
+    return VARIABLES
 
 
 def traced(case: Case, hand: Hand, trace: Trace) -> Case:
@@ -281,24 +329,38 @@ def started(
     return record(case, hand, event)
 
 
-def mended(case: Case, pack: Pack, hand: Hand, repair: str, undo_point: str, trace: Trace) -> Case:
-    """Record one of our repairs, the step it stands for, and the trace after it, in one go."""
+def mended(
+    case: Case,
+    pack: Pack,
+    hand: Hand,
+    repair: str,
+    undo_point: str,
+    trace: Trace,
+    identity: Identity | None = None,
+) -> Case:
+    """Record one of our repairs, the step it stands for, and the trace after it, in one go.
+
+    Args:
+        identity: what the disk is known by since.
+    """
     step = next((step.id for step in pack.steps.values() if step.repair == repair), None)
     done = (
         [Tried(at=hand.since, step=step, report=ReportKind.MENDED, undo_point=undo_point)]
         if step
         else []
     )
-    event = Mended(at=hand.since, repair=repair, undo_point=undo_point)
+    event = Mended(at=hand.since, repair=repair, undo_point=undo_point, identity=identity)
     return record(case, hand, event, *done, Traced(at=hand.since, trace=trace))
 
 
-def put_back(case: Case, hand: Hand, undo_point: str, trace: Trace) -> Case:
-    """Record that a repair was undone, and the trace after it."""
+def put_back(
+    case: Case, hand: Hand, undo_point: str, trace: Trace, identity: Identity | None = None
+) -> Case:
+    """Record that a repair was undone, and the trace after it. Arguments as of `mended`."""
     return record(
         case,
         hand,
-        PutBack(at=hand.since, undo_point=undo_point),
+        PutBack(at=hand.since, undo_point=undo_point, identity=identity),
         Traced(at=hand.since, trace=trace),
     )
 

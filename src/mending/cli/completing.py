@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import Any
 
 import click
+import msgspec
 from click.shell_completion import CompletionItem
 
 from mending.model import MendingError
@@ -76,11 +77,11 @@ def undo_points(ctx: click.Context, _: click.Parameter, begun: str) -> list[Comp
     """Undo points of the target that stands before."""
 
     def ask() -> Iterable[tuple[str, str]]:
-        from mending.app.targets import NamedTarget  # noqa: PLC0415 - lazy, as above
+        from mending.app.targets import NamedTarget  # noqa: PLC0415 - lazy: as below
         from mending.app.undoing import points_result  # noqa: PLC0415
         from mending.cli.host import this_host  # noqa: PLC0415
 
-        host = this_host()
+        host = msgspec.structs.replace(this_host(), ask=None, told=None)
         target = NamedTarget(str(ctx.params.get("target", "")), host)
         journal = target.journal(host)
         points = points_result(list(journal.load().points), journal).points

@@ -7,7 +7,7 @@ import sys
 import click
 import msgspec
 
-from mending.model import MendingError, clean_text
+from mending.model import MendingError, clean_text, encode_json
 
 
 class ErrorResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="error/1"):
@@ -53,7 +53,7 @@ def _nobody_listens() -> None:
 def _say(result: ErrorResult, as_json: bool) -> int:
     try:
         if as_json:
-            click.echo(msgspec.json.encode(result))
+            click.echo(encode_json(result))
         else:
             click.echo(f"mending: {clean_text(result.says)}", err=True)
             if result.hint:

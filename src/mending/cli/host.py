@@ -5,9 +5,11 @@ import sys
 from datetime import UTC, datetime
 from pathlib import Path
 
+import click
 import platformdirs
 
 from mending.app.host import Host
+from mending.model import clean_text
 
 
 def this_host() -> Host:
@@ -19,12 +21,22 @@ def this_host() -> Host:
         clock=_now,
         undo_folder=data / "undo",
         key=data / "key",
+        ask=_asked if interactive() else None,
+        told=_told,
     )
 
 
 def interactive() -> bool:
     """Whether a person can be asked."""
     return sys.stdin.isatty() and sys.stdout.isatty()
+
+
+def _asked(question: str) -> bool:
+    return click.confirm(clean_text(question), err=True)
+
+
+def _told(sentence: str) -> None:
+    click.echo(clean_text(sentence), err=True)
 
 
 def _now() -> str:

@@ -27,7 +27,7 @@ def attach_and_read(case: Case, path: str, host: Host, as_disk: bool = False) ->
         known = read_case(grown, host)
         if known.state.clues != case.state.clues:
             return known
-        return hear_file(known, base_pack(), base_codes(), host.hand)
+        return hear_file(known, base_pack(), base_codes(), host)
     except UsageError as error:
         click.echo(f"Attached, but not read yet. {error} {error.hint}", err=True)
         return grown

@@ -5,6 +5,7 @@ errors, limits.
 from mending.model.catalogue import FINDINGS, REPAIRS, ActsOn, FindingId, Proof, RepairId
 from mending.model.changes import Change, FileAttributes, FileChange, Patch
 from mending.model.data.checksums import crc32c, fletcher64
+from mending.model.data.documents import decode_json, encode_json, parse_json
 from mending.model.data.layout import Field, Layout
 from mending.model.data.text import (
     capital,
@@ -14,6 +15,7 @@ from mending.model.data.text import (
     plain_bytes,
     plain_size,
     plain_utf16,
+    quoted,
 )
 from mending.model.data.times import plain_time, read_short, read_time, wants_day_first
 from mending.model.data.units import ByteOffset, Lba, SectorCount
@@ -102,7 +104,9 @@ __all__ = [
     "capital",
     "clean_text",
     "crc32c",
+    "decode_json",
     "decode_text",
+    "encode_json",
     "fletcher64",
     "has_extra",
     "hex_preview",
@@ -111,10 +115,12 @@ __all__ = [
     "load_rapidfuzz",
     "load_scipy",
     "load_unpacker",
+    "parse_json",
     "plain_bytes",
     "plain_size",
     "plain_time",
     "plain_utf16",
+    "quoted",
     "read_short",
     "read_time",
     "silent",

@@ -23,8 +23,10 @@ from mending.source.durable_files import (
     write_durably,
 )
 from mending.source.folder import FolderSource, open_folder_source
+from mending.source.identity import Identity, fault_of, identity_of, is_known_by, place_of, sha256
 from mending.source.image import FileSource, open_source
 from mending.source.memory import FaultyMemory, MemorySource, PowerCutError
+from mending.source.plain_file import open_plain, refuse_strange
 from mending.source.stitched import FileOnDisk, StitchedSource, Stripes
 from mending.source.stream import unpacked
 from mending.source.tree_target import FolderOverlay
@@ -36,6 +38,7 @@ __all__ = [
     "FileSource",
     "FolderOverlay",
     "FolderSource",
+    "Identity",
     "IdentityPart",
     "MemorySource",
     "MountedTree",
@@ -48,14 +51,21 @@ __all__ = [
     "append_durably",
     "as_disk",
     "as_tree",
+    "fault_of",
+    "identity_of",
+    "is_known_by",
     "make_file_durably",
     "make_folder",
     "make_folder_durably",
     "open_folder_source",
+    "open_plain",
     "open_source",
+    "place_of",
     "read_file",
     "read_folder",
+    "refuse_strange",
     "remove_folder",
+    "sha256",
     "unpacked",
     "write_durably",
 ]

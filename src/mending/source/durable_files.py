@@ -11,22 +11,24 @@ from contextlib import suppress
 from pathlib import Path
 
 from mending.model import InputError
+from mending.source.plain_file import open_plain
 
 _MODE, _FOLDER_MODE = 0o600, 0o700
 _NEW = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
 
 
-def read_file(path: Path, limit: int) -> bytes:
-    """At most `limit` bytes of a file on this machine.
+def read_file(path: Path, limit: int, *, links: bool = True) -> bytes:
+    """At most `limit` bytes of a plain file on this machine.
+
+    Args:
+        links: whether the name itself may be a link to one.
 
     Raises:
         InputError
     """
     try:
-        with path.open("rb") as file:
+        with open_plain(path, links=links) as file:
             return file.read(limit)
-    except IsADirectoryError as error:
-        raise InputError(f"{path} is a folder, and this needs a file.") from error
     except (OSError, ValueError) as error:
         raise _translated(path, error) from error
 

@@ -6,7 +6,8 @@ from collections.abc import Callable
 from pathlib import Path
 
 from mending.app.host import Host
-from mending.app.targets import NamedTarget, moment_of
+from mending.app.opening import moment_of
+from mending.app.targets import NamedTarget
 from mending.app.tracing import keep_no_memory
 from mending.boot.settings import (
     CompareResult,

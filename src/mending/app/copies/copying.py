@@ -5,7 +5,7 @@ from collections.abc import Callable
 
 import msgspec
 
-from mending.app.targets import opened_disk
+from mending.app.opening import opened_disk
 from mending.boot.trace import open_environment, trace_environment
 from mending.disk.imaging import (
     CopyingSource,

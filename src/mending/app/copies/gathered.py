@@ -8,7 +8,7 @@ import msgspec
 
 from mending.boot.chain import Trace
 from mending.crash.results import CrashesResult
-from mending.model import InputError, NotGatheredError
+from mending.model import InputError, NotGatheredError, decode_json
 from mending.source.archive import Bundle, is_bundle
 
 TRACE, CRASHES = "trace.json", "crashes.json"
@@ -43,7 +43,7 @@ def _told(path: str, name: str, kind: type[Answer]) -> Answer:
         raise InputError(f"{path} is no bundle any more.")
     bundle = Bundle(Path(path))
     try:
-        return msgspec.json.decode(bundle.document(name), type=kind)
+        return decode_json(bundle.document(name), kind)
     except (msgspec.DecodeError, UnicodeDecodeError) as error:
         raise InputError(f"{path}: {name} is damaged.") from error
     finally:

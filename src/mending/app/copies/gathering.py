@@ -17,7 +17,8 @@ import msgspec
 
 from mending.app.copies.gathered import CRASHES, TRACE, named
 from mending.app.evidence import read_crashes
-from mending.app.targets import NamedTarget, moment_of, opened_target
+from mending.app.opening import moment_of, opened_target
+from mending.app.targets import NamedTarget
 from mending.boot.chain import BootEnvironment, Trace
 from mending.boot.nt import LOGS
 from mending.boot.trace import open_environment, trace_environment
@@ -25,7 +26,7 @@ from mending.crash.read import log_files
 from mending.crash.results import CrashesResult
 from mending.disk.files import FileFound, FilesUnavailableError
 from mending.disk.volume import Volume
-from mending.model import NotGatheredError, RefusedError
+from mending.model import NotGatheredError, RefusedError, encode_json
 from mending.source import FileSource, Source
 from mending.source.archive import (
     INDEX,
@@ -133,8 +134,8 @@ def _written(
     left_out = _without_secrets(environment, noted, source.path)
     name = Path(source.path).name
     documents = {
-        TRACE: msgspec.json.encode(named(trace, name)),
-        CRASHES: msgspec.json.encode(msgspec.structs.replace(crashes, target=name)),
+        TRACE: encode_json(named(trace, name)),
+        CRASHES: encode_json(msgspec.structs.replace(crashes, target=name)),
     }
     listing = tuple(_listing(environment))
     spent = sum(len(zlib.compress(data, 1)) for data in documents.values()) + 200 * len(listing)
@@ -155,7 +156,7 @@ def _written(
         documents={each: hashlib.sha256(data).hexdigest() for each, data in documents.items()},
     )
     with new_archive(out) as archive:
-        archive.put(INDEX, msgspec.json.format(msgspec.json.encode(index)))
+        archive.put(INDEX, msgspec.json.format(encode_json(index)))
         for each, data in documents.items():
             archive.put(each, data)
         for number, kept in enumerate(ranges):

@@ -4,7 +4,8 @@ from pathlib import Path
 
 import msgspec
 
-from mending.app.targets import NamedTarget, opened_target
+from mending.app.opening import opened_target
+from mending.app.targets import NamedTarget
 from mending.app.tracing import keep_no_memory
 from mending.boot.chain import Trace
 from mending.boot.trace import open_environment, trace_environment

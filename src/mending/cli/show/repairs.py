@@ -108,6 +108,8 @@ def show_points(result: PointsResult) -> RenderableType:
     parts: list[RenderableType] = []
     for damaged in result.damaged:
         parts.append(text(f"{damaged.path} cannot be used: {damaged.says}", "warning"))
+    if result.warning:
+        parts.append(text(result.warning, "warning"))
     if not result.points:
         return Group(*parts, text("No undo points for this target."))
     cells = [

@@ -3,7 +3,7 @@
 from rich.console import Group, RenderableType
 from rich.text import Text
 
-from mending.app.targets import moment_of
+from mending.app.opening import moment_of
 from mending.boot.chain import Trace, VolumeResult
 from mending.cli.show.console import (
     indented,

@@ -11,7 +11,7 @@ from pathlib import Path
 import msgspec
 
 from mending.disk.healthy.index import HealthyIndex, KeptFile, KeptRange
-from mending.model import InputError
+from mending.model import InputError, decode_json, encode_json
 from mending.model.limits import LARGEST_CHANGE
 from mending.source.archive import ArchiveReader, new_archive
 
@@ -63,7 +63,7 @@ def load_copy(path: Path) -> HealthyCopy:
             f"{path} is no healthy copy.", "Name the file that `mending keep` wrote."
         ) from error
     try:
-        index = msgspec.json.decode(archive.read(_INDEX, _INDEX_BYTES), type=HealthyIndex)
+        index = decode_json(archive.read(_INDEX, _INDEX_BYTES), HealthyIndex)
     except (msgspec.DecodeError, UnicodeDecodeError) as error:
         raise InputError(f"{path} is no healthy copy: {error}.") from error
     return HealthyCopy(path, index, archive)
@@ -102,5 +102,5 @@ def save_copy(
             files=tuple(kept_files),
             left_out=tuple(left_out),
         )
-        archive.put(_INDEX, msgspec.json.format(msgspec.json.encode(whole)))
+        archive.put(_INDEX, msgspec.json.format(encode_json(whole)))
     return whole

@@ -3,6 +3,7 @@ covers."""
 
 from mending.disk.layout.ebr_chain import walk_ebr_chain
 from mending.disk.layout.gpt_copies import Gpt, GptCopy
+from mending.disk.layout.identifiers import identifier_ranges
 from mending.disk.layout.logical import with_logical_volumes
 from mending.disk.layout.moments import disk_at_moment, volume_at_moment
 from mending.disk.layout.sector_size import settle_sector_size
@@ -17,6 +18,7 @@ __all__ = [
     "Scheme",
     "disk_at_moment",
     "find_unlisted_volumes",
+    "identifier_ranges",
     "settle_sector_size",
     "survey",
     "usable_range",

@@ -1,8 +1,11 @@
 """Untrusted bytes and text made fit for people."""
 
+import shlex
 import unicodedata
 
 _HEX_SHOWN = 16
+_BYTE = 0xDC00
+"""A byte of a name that is no UTF-8 is shown as the surrogate behind this (PEP 383)."""
 
 
 def clean_text(text: str, limit: int = 500) -> str:
@@ -11,13 +14,39 @@ def clean_text(text: str, limit: int = 500) -> str:
     """
     if len(text) <= limit and text.isprintable():  # nearly all text, and much quicker
         return text
-    shown = "".join(" " if char in "\t\r\n" else char for char in text[: 2 * limit])
+    shown = "".join(_shown(char) for char in text[: 2 * limit])
     kept = "".join(
         char
         for char in shown
         if unicodedata.category(char) not in {"Cc", "Cf", "Cs", "Co", "Zl", "Zp"}
     )
     return kept if len(kept) <= limit else kept[: limit - 1] + "…"
+
+
+def _shown(char: str) -> str:
+    """A blank for what moves the cursor; of a name that is no UTF-8, its bytes (PEP 383)."""
+    if char in "\t\r\n":
+        return " "
+    return f"\\x{ord(char) - _BYTE:02x}" if _BYTE + 0x80 <= ord(char) <= _BYTE + 0xFF else char
+
+
+def quoted(word: object) -> str:
+    """A word as a shell takes it, so that a command with it can be pasted: in quotes where it needs
+    them; where it holds what cannot be shown, in the way of `$'...'` (POSIX.1-2024, 2.2.4).
+    """
+    text = str(word)
+    if text.isprintable():
+        return shlex.quote(text)
+    return "$'" + "".join(_escaped(char) for char in text) + "'"
+
+
+def _escaped(char: str) -> str:
+    if char in "\\'":
+        return f"\\{char}"
+    if char.isprintable():
+        return char
+    data = char.encode("utf-8", "surrogateescape")
+    return "".join(f"\\{byte:03o}" for byte in data)
 
 
 def capital(sentence: str) -> str:

@@ -1,14 +1,15 @@
 """The undo journal: the only room that writes to a target, and the undo points that take it
 back."""
 
-from mending.repair.journal.identity import identifiers_of
-from mending.repair.journal.journal import NOTHING_MORE, Allowed, Journal
+from mending.repair.journal.journal import NOTHING_MORE, Allowed, Journal, state_here
 from mending.repair.journal.undo_points import (
     DamagedResult,
     PointResult,
     PointsResult,
     UndoPoint,
     UndoPoints,
+    known_key,
+    machine_key,
 )
 
 __all__ = [
@@ -20,5 +21,7 @@ __all__ = [
     "PointsResult",
     "UndoPoint",
     "UndoPoints",
-    "identifiers_of",
+    "known_key",
+    "machine_key",
+    "state_here",
 ]

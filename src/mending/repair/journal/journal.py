@@ -28,10 +28,10 @@ from mending.model import (
     RepairFailedError,
 )
 from mending.repair.base import Proposal
-from mending.repair.journal.identity import fault_of, identity_of, is_known_by
 from mending.repair.journal.undo_points import (
     ChangeOnFile,
     PointFile,
+    TargetState,
     UndoPoint,
     UndoPoints,
     drop,
@@ -43,7 +43,7 @@ from mending.repair.journal.undo_points import (
     save_point,
 )
 from mending.repair.journal.writing import no_interrupt, put_back, state_on, write
-from mending.source import IdentityPart, Target
+from mending.source import IdentityPart, Target, fault_of, identity_of, is_known_by, place_of
 
 
 class Allowed(msgspec.Struct, frozen=True):
@@ -91,7 +91,8 @@ class Journal:
         return load_point(folder.absolute(), machine_key(self._key))
 
     def points_of(self, target: Target, allowed: Allowed = NOTHING_MORE) -> list[UndoPoint]:
-        """The points that were made for a target, oldest first.
+        """The points that were written to a target, oldest first; of a copy of it that is not
+        mended there are none.
 
         Raises:
             InputError
@@ -100,7 +101,8 @@ class Journal:
         found = []
         for point in points:
             fault, by_use = self._fault(point, target, points)
-            if not fault or (by_use and allowed.used_since):
+            is_of_target = not fault or (by_use and allowed.used_since)
+            if is_of_target and state_here(point, target) is not None:
                 found.append(point)
         return found
 
@@ -113,14 +115,15 @@ class Journal:
             RefusedError: one was cut off half-way.
         """
         for point in self.points_of(target):
-            if point.state.state != "planned":
+            here = point.state.on(place_of(target)) or point.state
+            if here.state != "planned":
                 continue
             state = state_on(target, point.changes())
             if not state:
                 raise RefusedError(
                     f"An earlier repair was cut off half-way: {point.file.id}.", "Undo it first."
                 )
-            mark(point, state, at)
+            mark(point, target, state, at)
 
     def write(
         self, target: Target, proposal: Proposal, identifiers: Iterable[IdentityPart], at: str
@@ -157,7 +160,9 @@ class Journal:
             patches=tuple(on_file(change) for change in proposal.changes),
             number=1 + max((each.file.number for each in self.load().points), default=0),
         )
-        point = save_point(self.folder, file, proposal.changes, machine_key(self._key))
+        point = save_point(
+            self.folder, file, proposal.changes, machine_key(self._key), place_of(target)
+        )
         with self.rolled_back(target, point, at, f"{proposal.repair} failed"):
             write(target, proposal.changes)
         return point
@@ -186,12 +191,12 @@ class Journal:
                 "This is a fault of the program; please report it.",
             ) from error
 
-    def finish(self, point: UndoPoint, at: str) -> str:
+    def finish(self, target: Target, point: UndoPoint, at: str) -> str:
         """Mark a point as done. What was written stays, even where that fails: then says so, for
         the point can be used all the same.
         """
         try:
-            mark(point, "done", at)
+            mark(point, target, "done", at)
         except InputError as error:
             return f"The repair is written, but could not be noted as done: {error.says}"
         return ""
@@ -212,7 +217,7 @@ class Journal:
                     says, f"Once it can be written again, undo {point.file.id}."
                 ) from error
             with contextlib.suppress(InputError):  # it is put back; a planned point says no more
-                mark(point, "undone", at)
+                mark(point, target, "undone", at)
 
     def undo(
         self, target: Target, point: UndoPoint, at: str, allowed: Allowed = NOTHING_MORE
@@ -225,8 +230,14 @@ class Journal:
             InputError: the point's bytes are damaged.
         """
         changes = self._checked(target, point, allowed)
-        if point.state.state == "undone":
+        here = point.state.on(place_of(target))
+        if here is not None and here.state == "undone":
             raise RefusedError(f"{point.file.id} was already undone.", "Add --redo to do it again.")
+        if here is None and state_on(target, changes) == "undone":
+            raise RefusedError(
+                f"{target.path} is not mended by {point.file.id}: nothing to undo here.",
+                f"It was written to {point.file.target.path}.",
+            )
         for change in changes:
             if not change.may_have_left(target.current(change)):
                 raise RefusedError(
@@ -240,22 +251,23 @@ class Journal:
                 raise RepairFailedError(
                     f"{point.file.id} could not be undone: {error.says}", error.hint
                 ) from error
-            return mark(point, "undone", at)
+            return _noted(point, target, "undone", at)
 
     def redo(
         self, target: Target, point: UndoPoint, at: str, allowed: Allowed = NOTHING_MORE
     ) -> UndoPoint:
         """Do again what was undone. Raises as `undo`."""
         changes = self._checked(target, point, allowed)
-        if point.state.state != "undone":
-            raise RefusedError(f"{point.file.id} is not undone.")
+        here = point.state.on(place_of(target))
+        if here is None or here.state != "undone":
+            raise RefusedError(f"{point.file.id} is not undone on {target.path}.")
         for change in changes:
             if target.current(change) != change.before:
                 raise RefusedError(f"{change.shown} changed since by something else.")
-        planned = mark(point, "planned", at)
+        planned = mark(point, target, "planned", at)
         with self.rolled_back(target, planned, at, f"{point.file.id} could not be done again"):
             write(target, changes)
-        return mark(planned, "done", at)
+        return _noted(planned, target, "done", at)
 
     def drop(self, point: UndoPoint) -> None:
         """Take a point away for good.
@@ -281,7 +293,9 @@ class Journal:
             hint = "If it is surely the same and was used since, add --used-since."
             raise RefusedError(f"{made_for}: {fault}.", hint if by_use else "")
         for other in _later(point, points):
-            if _overlap(other.file.patches, point.file.patches):
+            if state_here(other, target) not in {None, "undone"} and _overlap(
+                other.file.patches, point.file.patches
+            ):
                 raise RefusedError(
                     f"{other.file.id} changed the same place later.", f"Undo {other.file.id} first."
                 )
@@ -308,6 +322,29 @@ class Journal:
                 f"The undo points would lie on {target.path} itself.",
                 "Set XDG_DATA_HOME to a folder elsewhere, or move the case.",
             )
+
+
+def state_here(point: UndoPoint, target: Target) -> str | None:
+    """How far a point has come on a target: as its bytes tell, else as was noted; None where it was
+    never written there.
+    """
+    noted = point.state.on(place_of(target))
+    found = state_on(target, point.changes())
+    if noted is None:
+        return None if found == "undone" else found or point.state.state
+    return found if found and noted.state != "planned" else noted.state
+
+
+def _noted(point: UndoPoint, target: Target, state: str, at: str) -> UndoPoint:
+    """A point of which is noted how far it has come. What was written stays, even where that fails:
+    then the point says so, for it can be used all the same.
+    """
+    try:
+        return mark(point, target, state, at)
+    except InputError as error:
+        now = point.state.after(TargetState(place_of(target), target.path, state, at))
+        says = f"{target.path} is {state}, but that could not be noted: {error.says}"
+        return msgspec.structs.replace(point, state=now, warning=says)
 
 
 def _later(point: UndoPoint, points: Sequence[UndoPoint]) -> list[UndoPoint]:

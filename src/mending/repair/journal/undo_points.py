@@ -15,20 +15,34 @@ from pathlib import Path
 
 import msgspec
 
-from mending.model import Change, FileAttributes, FileChange, InputError, MendingError, Patch
+from mending.model import (
+    Change,
+    FileAttributes,
+    FileChange,
+    InputError,
+    MendingError,
+    Patch,
+    decode_json,
+    encode_json,
+)
 from mending.model.limits import LARGEST_CHANGE, WINDOW_BYTES
-from mending.repair.journal.identity import Identity, sha256
 from mending.source import (
+    Identity,
+    Target,
     make_file_durably,
     make_folder_durably,
+    place_of,
     read_file,
     read_folder,
     remove_folder,
+    sha256,
     write_durably,
 )
 
 _NAME = re.compile(r"[0-9A-Za-z][0-9A-Za-z-]{0,100}")
 _KEY_BYTES = 32
+_FARTHEST = ("planned", "done", "undone")
+"""What a point as a whole is: the first of these that it is on any target."""
 
 
 class ChangeOnFile(msgspec.Struct, frozen=True):
@@ -74,13 +88,43 @@ class PointFile(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", 
         return self.number, self.made, self.id
 
 
+class TargetState(msgspec.Struct, frozen=True):
+    """How far a point has come on one target. A copy of an image has points in common with it.
+
+    Attributes:
+        place: which target, as `place_of` tells it; `path` is for people.
+        state: as of the point.
+    """
+
+    place: str
+    path: str
+    state: str
+    at: str
+
+
 class PointState(msgspec.Struct, frozen=True):
     """The content of `state.json`: `planned` until the write was read back, then `done`, later
     perhaps `undone`.
+
+    Attributes:
+        state: `undone` only where it is so on every target that was written.
+        targets: each target that was written with it.
     """
 
     state: str
     at: str
+    targets: tuple[TargetState, ...] = ()
+
+    def on(self, place: str) -> TargetState | None:
+        """How far it has come on one target; None where nothing of it was written there."""
+        return next((row for row in self.targets if row.place == place), None)
+
+    def after(self, here: TargetState) -> "PointState":
+        """The state once it has come so far on one target."""
+        rows = (*(row for row in self.targets if row.place != here.place), here)
+        states = {row.state for row in rows}
+        everywhere = next(name for name in _FARTHEST if name in states)
+        return PointState(everywhere, here.at, rows)
 
 
 class UndoPoint(msgspec.Struct, frozen=True):
@@ -88,12 +132,14 @@ class UndoPoint(msgspec.Struct, frozen=True):
 
     Attributes:
         made_here: whether the seal is of this machine.
+        warning: what went wrong beside the repair; empty where nothing did.
     """
 
     folder: Path
     file: PointFile
     state: PointState
     made_here: bool
+    warning: str = ""
 
     def changes(self) -> tuple[Change, ...]:
         """What was changed.
@@ -141,10 +187,13 @@ class DamagedResult(msgspec.Struct, frozen=True, kw_only=True):
 class PointsResult(
     msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="undo-points/1"
 ):
-    """The undo points of one target, oldest first."""
+    """The undo points of one target, oldest first. `warning` says what went wrong beside; empty
+    where nothing did.
+    """
 
     points: tuple[PointResult, ...]
     damaged: tuple[DamagedResult, ...] = ()
+    warning: str = ""
 
 
 def machine_key(path: Path) -> bytes:
@@ -159,18 +208,29 @@ def machine_key(path: Path) -> bytes:
     return key
 
 
-def save_point(folder: Path, file: PointFile, changes: Sequence[Change], key: bytes) -> UndoPoint:
+def known_key(path: Path) -> bytes | None:
+    """The key of this machine; None where it has sealed nothing yet. Raises InputError."""
+    return machine_key(path) if path.exists() else None
+
+
+def save_point(
+    folder: Path, file: PointFile, changes: Sequence[Change], key: bytes, place: str
+) -> UndoPoint:
     """Put an undo point on the medium, whole or not at all.
+
+    Args:
+        place: which target is about to be written, as `place_of` tells it.
 
     Raises:
         InputError
     """
-    state = PointState("planned", file.made)
-    head = msgspec.json.format(msgspec.json.encode(file))
+    here = TargetState(place, file.target.path, "planned", file.made)
+    state = PointState("planned", file.made, (here,))
+    head = msgspec.json.format(encode_json(file))
     files = {
         "point.json": head,
         "seal": _seal(head, key).encode(),
-        "state.json": msgspec.json.encode(state),
+        "state.json": encode_json(state),
     }
     for number, change in enumerate(changes):
         files[f"before-{number}.bin"] = change.before or b""
@@ -179,14 +239,14 @@ def save_point(folder: Path, file: PointFile, changes: Sequence[Change], key: by
     return UndoPoint(folder / file.id, file, state, True)
 
 
-def mark(point: UndoPoint, state: str, at: str) -> UndoPoint:
-    """Record how far a point has come.
+def mark(point: UndoPoint, target: Target, state: str, at: str) -> UndoPoint:
+    """Record how far a point has come on a target.
 
     Raises:
         InputError
     """
-    now = PointState(state, at)
-    write_durably(point.folder / "state.json", msgspec.json.encode(now))
+    now = point.state.after(TargetState(place_of(target), target.path, state, at))
+    write_durably(point.folder / "state.json", encode_json(now))
     return msgspec.structs.replace(point, state=now)
 
 
@@ -225,17 +285,17 @@ def load_point(folder: Path, key: bytes) -> UndoPoint:
     """
     if not _NAME.fullmatch(folder.name) or folder.is_symlink() or not folder.is_dir():
         raise InputError(f"{folder} is no undo point.")
-    head = read_file(folder / "point.json", WINDOW_BYTES)
+    head = read_file(folder / "point.json", WINDOW_BYTES, links=False)
     try:
-        file = msgspec.json.decode(head, type=PointFile)
-        state = msgspec.json.decode(read_file(folder / "state.json", WINDOW_BYTES), type=PointState)
+        file = decode_json(head, PointFile)
+        state = decode_json(read_file(folder / "state.json", WINDOW_BYTES, links=False), PointState)
     except (msgspec.DecodeError, UnicodeDecodeError) as error:
         raise InputError(
             f"The undo point {folder} is damaged: {error}.",
             "Do not delete it; its bytes may be whole.",
         ) from error
     try:
-        seal = read_file(folder / "seal", 256).decode("ascii", errors="replace")
+        seal = read_file(folder / "seal", 256, links=False).decode("ascii", errors="replace")
     except InputError:
         seal = ""
     here = hmac.compare_digest(seal.encode(), _seal(head, key).encode())
@@ -278,7 +338,7 @@ def _change(folder: Path, number: int, kept: ChangeOnFile) -> Change:
 
 
 def _kept(path: Path, digest: str) -> bytes | None:
-    data = read_file(path, LARGEST_CHANGE)
+    data = read_file(path, LARGEST_CHANGE, links=False)
     if digest and sha256(data) != digest:
         raise InputError(
             f"The bytes kept in {path.parent} are not the ones that were saved.",

@@ -8,6 +8,7 @@ import msgspec
 
 from mending.boot.chain import BootEnvironment, Trace
 from mending.boot.trace import open_environment, trace_environment, trace_target
+from mending.disk.layout import identifier_ranges
 from mending.disk.scan import DiskMap, lost_between
 from mending.model import (
     PHASES,
@@ -24,7 +25,7 @@ from mending.model import (
     silent,
 )
 from mending.repair.base import MendSettings, Proposal
-from mending.repair.journal import Journal, identifiers_of
+from mending.repair.journal import Journal
 from mending.repair.run.registry import propose
 from mending.source import Target
 
@@ -167,14 +168,14 @@ def carry_out(
     journal.settle(target, at)
     proposal, settings = planned.proposal, planned.settings
     disks = (planned.before.environment.disk, planned.after.environment.disk)
-    identifiers = dict.fromkeys(part for disk in disks for part in identifiers_of(disk))
+    identifiers = dict.fromkeys(part for disk in disks for part in identifier_ranges(disk))
     point = journal.write(target, proposal, identifiers, at)
     with journal.rolled_back(target, point, at, f"{proposal.repair} could not be proved"):
         after = trace_target(target, settings.firmware, settings.boot_options, settings.keys)
         fault = find_fault(planned.before.trace, after, proposal)
         if fault:
             raise RepairFailedError(fault)
-    warning = journal.finish(point, at)
+    warning = journal.finish(target, point, at)
     return planned.result(point.file.id, after, warning), after
 
 

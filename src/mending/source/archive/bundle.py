@@ -17,9 +17,10 @@ from pathlib import Path
 
 import msgspec
 
-from mending.model import InputError, NotGatheredError
+from mending.model import InputError, NotGatheredError, decode_json
 from mending.source.archive.zip_file import ArchiveReader
 from mending.source.imaging import ByteRanges
+from mending.source.plain_file import open_plain
 
 INDEX = "bundle.json"
 _INDEX_BYTES, _MOST_RANGES = 16 << 20, 200_000
@@ -93,7 +94,7 @@ def note_read(path: str, start: int, end: int) -> None:
 def is_bundle(path: Path) -> bool:
     """Whether a file is one, by what it holds."""
     try:
-        with path.open("rb") as file:
+        with open_plain(path) as file:
             if file.read(4) != _ZIP:
                 return False
         archive = ArchiveReader(path)
@@ -117,7 +118,7 @@ class Bundle:
         self._archive = ArchiveReader(path)
         try:
             data = self._archive.read(INDEX, _INDEX_BYTES)
-            self.index = msgspec.json.decode(data, type=BundleIndex)
+            self.index = decode_json(data, BundleIndex)
         except (msgspec.DecodeError, UnicodeDecodeError) as error:
             raise InputError(f"{path} is no sound bundle: {error}.") from error
         _check(self.index, path)

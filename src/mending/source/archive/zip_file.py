@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING
 
 from mending.model import InputError
 from mending.source.durable_files import flush_folder
+from mending.source.plain_file import open_plain
 
 if TYPE_CHECKING:
     import zipfile  # lazy: it is slow, and a bare disk is no archive
@@ -87,7 +88,7 @@ class ArchiveReader:
 
         self._path = path
         try:
-            self._archive = zipfile.ZipFile(path)
+            self._archive = zipfile.ZipFile(open_plain(path))
         except (OSError, zipfile.BadZipFile, ValueError, NotImplementedError) as error:
             raise InputError(f"{path} is no archive that can be read.") from error
 

@@ -18,7 +18,7 @@ from pathlib import Path
 
 import msgspec
 
-from mending.model import InputError, RefusedError
+from mending.model import InputError, RefusedError, encode_json
 from mending.source.durable_files import flush_folder, write_durably
 from mending.source.imaging import reading_record
 from mending.source.imaging.reading_record import ReadingHeader, ReadingRecord
@@ -151,7 +151,7 @@ class GrowingImage:
 
     def _write(self, row: list[object]) -> None:
         try:
-            os.write(self._lines, msgspec.json.encode(row) + b"\n")
+            os.write(self._lines, encode_json(row) + b"\n")
         except OSError as error:
             raise InputError(f"{self.path} cannot be written: {error.strerror}.") from error
 
@@ -164,7 +164,7 @@ class GrowingImage:
         self.flush()
         header = msgspec.structs.replace(self.record.header, session=reading_record.session())
         rows = (header, *self.record.rows(), ["flushed"])
-        lines = [msgspec.json.encode(row) for row in rows]
+        lines = [encode_json(row) for row in rows]
         write_durably(reading_record.record_path(self.path), b"\n".join(lines) + b"\n")
 
     def close(self) -> None:
@@ -210,7 +210,7 @@ def open_image(path: str, header: ReadingHeader) -> GrowingImage:
     except OSError as error:
         raise InputError(f"{path} cannot be made: {error.strerror}.") from error
     growing = GrowingImage(path, record, image, lines)
-    os.write(lines, b"\n" + msgspec.json.encode(["session", header.session]) + b"\n")
+    os.write(lines, b"\n" + encode_json(["session", header.session]) + b"\n")
     return growing
 
 

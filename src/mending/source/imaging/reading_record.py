@@ -14,10 +14,11 @@ from typing import Any
 
 import msgspec
 
-from mending.model import InputError
+from mending.model import InputError, decode_json, encode_json
 from mending.source.durable_files import append_durably
 from mending.source.imaging.byte_ranges import ByteRanges
 from mending.source.imaging.piece_sums import PieceSums
+from mending.source.plain_file import open_plain
 
 SUFFIX = ".reading"
 MOST_EFFORT = 9
@@ -127,7 +128,7 @@ def load_record(image: str, now: str | None = None) -> ReadingRecord | None:
     """
     path = record_path(image)
     try:
-        with path.open("rb") as file:
+        with open_plain(path, links=False) as file:
             data = file.read(_RECORD_BYTES)
     except FileNotFoundError:
         return None
@@ -135,7 +136,7 @@ def load_record(image: str, now: str | None = None) -> ReadingRecord | None:
         raise InputError(f"{path} cannot be read: {error.strerror}.") from error
     lines = data.split(b"\n")
     try:
-        header = msgspec.json.decode(lines[0], type=ReadingHeader)
+        header = decode_json(lines[0], ReadingHeader)
     except (msgspec.DecodeError, UnicodeDecodeError) as error:
         raise InputError(f"{path} is no reading record: {error}.") from error
     record = ReadingRecord(header)
@@ -177,4 +178,4 @@ def begin_record(image: str, header: ReadingHeader) -> None:
     Raises:
         InputError
     """
-    append_durably(record_path(image), msgspec.json.encode(header) + b"\n")
+    append_durably(record_path(image), encode_json(header) + b"\n")

@@ -4,7 +4,8 @@ from pathlib import Path
 
 import click
 
-from mending.app.targets import NamedTarget, opened_to_read
+from mending.app.opening import opened_to_read
+from mending.app.targets import NamedTarget
 from mending.app.tracing import keep_no_memory
 from mending.cli import options
 from mending.cli.asking.secrets import given_secret

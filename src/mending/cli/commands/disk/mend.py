@@ -108,9 +108,9 @@ def command(
     planned: Preview | PlannedSequence
     with bar("searching") as progress:
         if repair is None:
-            planned = plan_repairs(found, settings, sector, progress)
+            planned = plan_repairs(found, host, settings, sector, progress)
         else:
-            planned = plan_repair(found, repair, settings, sector, progress)
+            planned = plan_repair(found, host, repair, settings, sector, progress)
     nothing = isinstance(planned, PlannedSequence) and not planned.previews
     looking = dry_run or (repair is None and not everything)
     result: MendResult | MendAllResult = planned.result()

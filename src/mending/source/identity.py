@@ -1,4 +1,4 @@
-"""By what a target is known again, so that a point is never put back on another one.
+"""By what a target is known again: undo points, cases and copies never take another one for it.
 
 Three things are kept. The size and the serial number of the device. Where its *identifiers* stand
 (of the table and of each file system) and their hashes: no use of the disk changes them, and two
@@ -8,20 +8,15 @@ disk was used in between; then the person has to say so.
 """
 
 import hashlib
+import os
+import stat
 from collections.abc import Iterable, Sequence
-from itertools import islice
+from pathlib import Path
 
 import msgspec
 
-from mending.disk.layout import Disk
 from mending.model import Change, FileChange, Patch
-from mending.source import IdentityPart, Target
-
-_SIGNATURE = IdentityPart(440, 4)
-"""Of the disk, in its MBR."""
-_GUID_AT, _GUID_BYTES = 56, 16
-"""Of the disk, in a header of a GPT."""
-_MOST_VOLUMES = 32
+from mending.source.base import IdentityPart, Target
 
 
 class KnownRange(msgspec.Struct, frozen=True):
@@ -41,23 +36,6 @@ class Identity(msgspec.Struct, frozen=True):
     bytes: int
     serial: str
     ranges: tuple[KnownRange, ...]
-
-
-def identifiers_of(disk: Disk | None) -> tuple[IdentityPart, ...]:
-    """Where the identifiers of a disk stand: of the table, and of each file system on it."""
-    if disk is None:
-        return ()
-    parts = [_SIGNATURE]
-    if disk.gpt is not None:
-        size = disk.source.bytes_per_sector
-        parts += [
-            IdentityPart(sector * size + _GUID_AT, _GUID_BYTES) for sector in (1, disk.sectors - 1)
-        ]
-    for volume in islice(disk.volumes, _MOST_VOLUMES):
-        at, length = volume.kind.identifier
-        if length and at + length <= volume.bytes:
-            parts.append(IdentityPart(volume.offset + at, length))
-    return tuple(parts)
 
 
 def identity_of(
@@ -102,6 +80,21 @@ def fault_of(identity: Identity, target: Target, later: Iterable[Change] = ()) -
     if other:
         return f"{len(other)} of {len(asked)} places on it hold something else", True
     return "", False
+
+
+def place_of(target: Target) -> str:
+    """Which of several targets with the same identity this one is: a copy of an image has all that
+    the image is known by, but it is another file.
+    """
+    if target.serial:
+        return f"drive {target.serial}"
+    try:
+        info = Path(target.path).stat()
+    except OSError:
+        return target.path  # it is in memory, or gone
+    if stat.S_ISBLK(info.st_mode):
+        return f"device {os.path.realpath(target.path)}"
+    return f"file {info.st_dev}:{info.st_ino}"
 
 
 def sha256(data: bytes) -> str:
