@@ -1,6 +1,7 @@
 """The report of a case, for one of its readers."""
 
-from collections.abc import Iterator
+import hashlib
+import hmac
 from datetime import tzinfo
 from pathlib import Path
 
@@ -12,25 +13,35 @@ from mending.app.host import Host
 from mending.app.undoing import points_result
 from mending.case import Case, case_result, causes_of, closing, crash_files, plan_of
 from mending.case.events import Rehearsed
+from mending.case.private import GONE, without_private
 from mending.case.state import CaseState
 from mending.case.turns import turns
 from mending.crash.results import CrashesResult
 from mending.knowledge import Pack
-from mending.model import RefusedError, encode_json, has_extra
-from mending.model.limits import WINDOW_BYTES
-from mending.repair.journal import Journal
+from mending.model import UsageError, encode_json, has_extra
+from mending.repair.journal import Journal, PointsResult, machine_key
 from mending.report.document import HandOver
 from mending.report.for_technician import AS_FOUND, AS_IT_IS
 from mending.report.hand_over import READERS, hand_over
 from mending.report.markdown import render_markdown
 from mending.report.material import Material, Pictures
-from mending.report.page import is_report, render_page
+from mending.report.page import render_page
 from mending.report.redact import redacted
-from mending.source import read_file, write_durably
+from mending.source import Output, settle_output
 
 FORMATS = ("html", "md", "json")
-__all__ = ["FORMATS", "READERS", "ReportResult", "write_report"]
+__all__ = [
+    "FORMATS",
+    "READERS",
+    "ReportResult",
+    "Wish",
+    "make_report",
+    "report_form",
+    "settle_report",
+    "write_report",
+]
 _PICTURED = "technician"
+_ENDINGS = {"html": "html", "htm": "html", "md": "md", "json": "json"}
 
 
 class ReportResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="report/1"):
@@ -43,43 +54,81 @@ class ReportResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending
     redacted: bool
 
 
-def write_report(
-    case: Case,
-    pack: Pack,
-    output: str,
-    host: Host,
-    *,
-    reader: str = READERS[0],
-    form: str = FORMATS[0],
-    redact: bool = False,
-    zone: tzinfo | None = None,
-) -> ReportResult:
-    """Write a report about a case; an older one is replaced.
+class Wish(msgspec.Struct, frozen=True, kw_only=True):
+    """What report is wanted.
 
-    Args:
+    Attributes:
         reader: one of `READERS`. form: one of `FORMATS`.
         redact: take out what is private.
         zone: of all times; None: this machine's.
+    """
+
+    reader: str = READERS[0]
+    form: str = FORMATS[0]
+    redact: bool = False
+    zone: tzinfo | None = None
+
+
+def report_form(name: str, form: str | None) -> str:
+    """The format of a report by the file's ending, or the one that was said.
 
     Raises:
-        RefusedError: something else is there under that name.
-        InputError: it cannot be written.
+        UsageError: the ending is of something else.
     """
-    given = _gathered(case, pack, host, zone, pictures=reader == _PICTURED and form == FORMATS[0])
-    report = hand_over(given, reader)
-    if redact:
-        report = redacted(report, _private(case, given))
-    data = _rendered(report, form).encode("utf-8")
-    path = Path(output)
-    if path.exists():
-        old = read_file(path, WINDOW_BYTES).decode("utf-8", errors="replace")
-        if not is_report(old):
-            raise RefusedError(
-                f"{output} is there already and is no report.",
-                "Choose another name, or move it away.",
-            )
-    write_durably(path, data)
-    return ReportResult(file=output, bytes=len(data), reader=reader, format=form, redacted=redact)
+    ending = Path(name).suffix.lower().removeprefix(".")
+    by_ending = _ENDINGS.get(ending) if ending else form or FORMATS[0]
+    if by_ending is None or (form is not None and form != by_ending):
+        raise UsageError(
+            f"{name} does not end like {'a report' if by_ending is None else form}.",
+            "Reports end in .html, .md or .json.",
+        )
+    return by_ending
+
+
+def make_report(case: Case, pack: Pack, host: Host, wish: Wish) -> str:
+    """The text of a report about a case.
+
+    Raises:
+        InputError, RefusedError
+    """
+    pictures = wish.reader == _PICTURED and wish.form == FORMATS[0]
+    given = _gathered(case, pack, host, wish, pictures=pictures)
+    report = hand_over(given, wish.reader)
+    report = redacted(report) if wish.redact else report
+    return _rendered(msgspec.structs.replace(report, mark=_mark(case, host)), wish.form)
+
+
+def settle_report(case: Case, name: str, host: Host, force: bool) -> Output:
+    """Where a report goes. One that was written here of the same case is replaced.
+
+    Raises:
+        RefusedError: something else is there. InputError: the name cannot be used.
+    """
+    mark = f"report/1 {_mark(case, host)}".encode()
+    in_json = f'"mark": "{_mark(case, host)}"'.encode()
+    never = (str(case.folder), *(item.path for item in case.state.evidence if not item.copy))
+    return settle_output(
+        name, force=force, never=never, is_ours=lambda head: mark in head or in_json in head
+    )
+
+
+def write_report(case: Case, pack: Pack, output: Output, host: Host, wish: Wish) -> ReportResult:
+    """Write a report about a case. Raises as `make_report` and `Output.write`."""
+    data = make_report(case, pack, host, wish).encode("utf-8", "replace")
+    output.write(data)
+    return ReportResult(
+        file=str(output.path),
+        bytes=len(data),
+        reader=wish.reader,
+        format=wish.form,
+        redacted=wish.redact,
+    )
+
+
+def _mark(case: Case, host: Host) -> str:
+    """By which a report is known as one of this case; nobody else can tell the case from it."""
+    named = f"{case.file.name} {case.file.opened}".encode("utf-8", "surrogateescape")
+    return hmac.new(machine_key(host.key), named, hashlib.sha256).hexdigest()[:16]
 
 
 def _rendered(report: HandOver, form: str) -> str:
@@ -90,13 +139,18 @@ def _rendered(report: HandOver, form: str) -> str:
     return msgspec.json.format(encode_json(report)).decode() + "\n"
 
 
-def _gathered(
-    case: Case, pack: Pack, host: Host, zone: tzinfo | None, *, pictures: bool
-) -> Material:
+def _gathered(case: Case, pack: Pack, host: Host, wish: Wish, *, pictures: bool) -> Material:
     files = crash_files(case, host.key)
-    disk = vouched_disk(case, host) if files else None
-    crashes = read_crashes(str(case.folder), files, disk) if files else None
+    disk, target = vouched_disk(case, host) if files else None, str(case.folder)
+    if wish.redact:
+        files = [
+            msgspec.structs.replace(file, name=f"record {number}")
+            for number, file in enumerate(files, 1)
+        ]
+        case, target = without_private(case, pack, frozenset({closing.DONE})), GONE
+    crashes = read_crashes(target, files, disk) if files else None
     journal = Journal(case.undo_folder, host.key)
+    points = points_result(list(journal.load().points), journal)
     given = Material(
         case=case_result(case, pack),
         pack=pack,
@@ -107,13 +161,19 @@ def _gathered(
         causes=causes_of(case.state, pack),
         turns=turns(case, pack),
         plan=plan_of(case.state, pack),
-        points=points_result(list(journal.load().points), journal),
+        points=_without_paths(points) if wish.redact else points,
         put_back=closing.to_put_back(case, pack),
         made=host.clock(),
-        zone=zone,
+        zone=wish.zone,
     )
     drawn = _pictures(given, crashes) if pictures and has_extra("matplotlib") else Pictures()
     return msgspec.structs.replace(given, pictures=drawn)
+
+
+def _without_paths(points: PointsResult) -> PointsResult:
+    """The undo points without the path of what they were made for."""
+    rows = tuple(msgspec.structs.replace(point, path=GONE) for point in points.points)
+    return msgspec.structs.replace(points, points=rows)
 
 
 def _rehearsals(state: CaseState) -> list[tuple[str, Rehearsed]]:
@@ -127,49 +187,23 @@ def _rehearsals(state: CaseState) -> list[tuple[str, Rehearsed]]:
 
 
 def _pictures(given: Material, crashes: CrashesResult | None) -> Pictures:
-    from mending.report.figures.causes_figure import causes_svg  # noqa: PLC0415 - lazy: as below
-    from mending.report.figures.disk_figure import disk_svg  # noqa: PLC0415 - lazy: for pages
-    from mending.report.figures.plan_figure import plan_svg  # noqa: PLC0415
-    from mending.report.figures.timeline_figure import timeline_svg  # noqa: PLC0415
+    from mending.report.figures.causes_figure import causes_picture  # noqa: PLC0415 - lazy: as below
+    from mending.report.figures.disk_figure import disk_picture  # noqa: PLC0415 - lazy: for pages
+    from mending.report.figures.plan_figure import plan_picture  # noqa: PLC0415
+    from mending.report.figures.timeline_figure import timeline_picture  # noqa: PLC0415
 
-    found, trace = given.found, given.trace
+    found, trace, title = given.found, given.trace, given.case.name
     maps = [("as it is now", trace.map)] if trace is not None and trace.map is not None else []
     if maps and found is not None and found.map is not None and found.map != maps[0][1]:
         maps.insert(0, ("as found", found.map))
     open_plan = given.plan.visits and given.case.closed is None and not given.case.works
     return Pictures(
-        disk=disk_svg(maps).decode() if maps else "",
-        causes=causes_svg(given.causes, given.turns).decode() if given.causes.causes else "",
-        timeline=timeline_svg(crashes).decode() if crashes and crashes.starts else "",
-        plan=plan_svg(given.plan).decode() if open_plan else "",
+        disk=disk_picture(maps, "svg", title).decode() if maps else "",
+        causes=causes_picture(given.causes, given.turns, "svg", title).decode()
+        if given.causes.causes
+        else "",
+        timeline=timeline_picture(crashes, "svg", title).decode()
+        if crashes and crashes.starts
+        else "",
+        plan=plan_picture(given.plan, "svg", title).decode() if open_plan else "",
     )
-
-
-def _private(case: Case, given: Material) -> Iterator[str]:
-    """Everything that is known to be private: fields of the shop, what somebody said or wrote,
-    names of files, volumes and machines.
-    """
-    state, pack = case.state, given.pack
-    yield from state.shop.values()
-    yield case.file.name
-    yield case.folder.name
-    yield from state.notes.values()
-    for said in state.said:
-        yield said.text
-        yield from said.left
-    yield from (remark.text for remark in state.remarks)
-    yield from (attempt.note for attempt in state.tried)
-    yield from (start.note for start in state.starts)
-    yield from (Path(item.path).name for item in state.evidence)
-    yield from (item.copy for item in state.evidence if item.copy)
-    if state.handed_over is not None:
-        yield state.handed_over.to
-    if state.closed is not None:
-        known = {*pack.causes, *pack.steps, closing.DONE}
-        words = [state.closed.cause, state.closed.fix, *state.closed.put_back.values()]
-        yield from (each for each in words if each not in known)
-    for trace in (state.found, state.trace):
-        if trace is not None:
-            yield Path(trace.target.path).name
-            yield from (volume.label for volume in trace.volumes)
-            yield from (system.title for system in trace.systems if system.family == "linux")

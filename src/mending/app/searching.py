@@ -5,7 +5,6 @@ from threading import Lock
 
 import msgspec
 
-from mending.app.host import Host
 from mending.app.opening import opened_disk
 from mending.app.targets import NamedTarget
 from mending.app.tracing import keep_no_memory
@@ -22,8 +21,7 @@ _MOST_LOCKED = 16
 
 
 def search_target(
-    path: str,
-    host: Host,
+    target: NamedTarget,
     sector: int | None = None,
     secret: bytes | None = None,
     progress: Progress = silent,
@@ -40,7 +38,7 @@ def search_target(
     """
     if secret is not None:
         keep_no_memory()
-    with opened_disk(NamedTarget(path, host).path, sector) as source:
+    with opened_disk(target.path, sector) as source:
         result = search_result(source, progress)
         inside = [
             row

@@ -1,5 +1,7 @@
 """What was believed after each piece of evidence: how a case came to its cause."""
 
+from collections.abc import Mapping
+
 import msgspec
 
 from mending.case.events import (
@@ -25,11 +27,17 @@ _MOST, _TOP, _LEAST = 60, 3, 0.01
 
 
 class Turn(msgspec.Struct, frozen=True, kw_only=True):
-    """One piece of evidence, and the likeliest causes after it with their chances."""
+    """One piece of evidence, and what was believed after it.
+
+    Attributes:
+        causes: the likeliest causes with their chances.
+        chances: of every cause that was known then.
+    """
 
     at: str
     what: str
     causes: tuple[tuple[str, float], ...]
+    chances: Mapping[str, float] = {}
 
 
 def turns(case: Case, pack: Pack) -> tuple[Turn, ...]:
@@ -39,14 +47,15 @@ def turns(case: Case, pack: Pack) -> tuple[Turn, ...]:
     told = [number for number, event in enumerate(counting) if _words(event)][-_MOST:]
     found: list[Turn] = []
     for number in told:
-        causes = causes_of(fold(counting[: number + 1]), pack).causes[:_TOP]
+        causes = causes_of(fold(counting[: number + 1]), pack).causes
         ranked = tuple(
-            (cause.id, round(cause.chance, 3)) for cause in causes if cause.chance >= _LEAST
+            (cause.id, round(cause.chance, 3)) for cause in causes[:_TOP] if cause.chance >= _LEAST
         )
+        chances = {cause.id: cause.chance for cause in causes}
         event = counting[number]
         what = _words(event)
         if not found or (found[-1].what, found[-1].causes) != (what, ranked):
-            found.append(Turn(at=event.at, what=what, causes=ranked))
+            found.append(Turn(at=event.at, what=what, causes=ranked, chances=chances))
     return tuple(found)
 
 

@@ -1,12 +1,11 @@
-"""Drawing to a file that a command was asked for. The report room is loaded only then."""
+"""Figures and other files that a command was asked for. The report room is loaded only then."""
 
 from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
-
-from mending.model import InputError
+import msgspec
 
 if TYPE_CHECKING:
     from mending.case.turns import Turn
@@ -14,22 +13,38 @@ if TYPE_CHECKING:
     from mending.disk.scan import DiskMap
     from mending.plan import PlanResult
     from mending.reason import CausesResult
+    from mending.source import Output
 
 
-def wanted_figure(name: str | None) -> Path | None:
-    """The path, checked before the work is done.
+class Figure(msgspec.Struct, frozen=True):
+    """A figure that was asked for: where it goes, in which format, and the title that it gets."""
+
+    output: "Output"
+    kind: str
+    title: str
+
+
+def wanted_figure(name: str | None, force: bool, target: str, *never: str) -> Figure | None:
+    """The figure, checked before the work is done.
+
+    Args:
+        target: of the command, as the person named it; the figure is named after it.
+        never: what else it must not be written over, such as the disk of a case.
 
     Raises:
-        UsageError: an ending that cannot be drawn.
+        UsageError: an ending that cannot be drawn. RefusedError: something is there already.
     """
     if name is None:
         return None
-    from mending.report.figures.disk_figure import check_figure_name  # noqa: PLC0415 - lazy
+    from mending.report.figures.canvas import figure_kind  # noqa: PLC0415 - lazy: seldom wanted
+    from mending.source import settle_output  # noqa: PLC0415 - lazy: as above
 
-    return check_figure_name(name)
+    kind = figure_kind(Path(name))
+    output = settle_output(name, force=force, never=(target, *never))
+    return Figure(output, kind, Path(target.rstrip("/")).name or target)
 
 
-def draw(path: Path | None, maps: Sequence[tuple[str, "DiskMap"]]) -> None:
+def draw(figure: Figure | None, maps: Sequence[tuple[str, "DiskMap"]]) -> None:
     """Draw what there is, where a figure was asked for.
 
     Raises:
@@ -37,59 +52,59 @@ def draw(path: Path | None, maps: Sequence[tuple[str, "DiskMap"]]) -> None:
         InputError: the file cannot be written.
     """
 
-    def save(where: Path) -> None:
-        from mending.report.figures.disk_figure import draw_disk  # noqa: PLC0415 - lazy
+    def picture(kind: str, title: str) -> bytes:
+        from mending.report.figures.disk_figure import disk_picture  # noqa: PLC0415 - lazy
 
-        draw_disk(maps, where)
+        return disk_picture(maps, kind, title)
 
-    _draw(path, maps, "the table stays as it is", save)
+    _draw(figure, maps, "the table stays as it is", picture)
 
 
-def draw_history(path: Path | None, result: "CrashesResult") -> None:
+def draw_history(figure: Figure | None, result: "CrashesResult") -> None:
     """Draw when the PC ran and failed, where a figure was asked for. Raises as `draw` does."""
 
-    def save(where: Path) -> None:
-        from mending.report.figures.timeline_figure import draw_timeline  # noqa: PLC0415 - lazy
+    def picture(kind: str, title: str) -> bytes:
+        from mending.report.figures.timeline_figure import timeline_picture  # noqa: PLC0415 - lazy
 
-        draw_timeline(result, where)
+        return timeline_picture(result, kind, title)
 
-    _draw(path, result.starts, "no record tells when the PC was started", save)
+    _draw(figure, result.starts, "no record tells when the PC was started", picture)
 
 
-def draw_minutes(plan: "PlanResult", picture: Path | None) -> None:
+def draw_minutes(figure: Figure | None, plan: "PlanResult") -> None:
     """Draw the chance of a working PC against minutes, where a figure was asked for. Raises as
     `draw` does.
     """
 
-    def save(where: Path) -> None:
-        from mending.report.figures.plan_figure import draw_plan  # noqa: PLC0415 - lazy
+    def picture(kind: str, title: str) -> bytes:
+        from mending.report.figures.plan_figure import plan_picture  # noqa: PLC0415 - lazy
 
-        draw_plan(plan, where)
+        return plan_picture(plan, kind, title)
 
-    _draw(picture, plan.visits, "the plan has no visit", save)
+    _draw(figure, plan.visits, "the plan has no visit", picture)
 
 
-def draw_beliefs(causes: "CausesResult", turns: Sequence["Turn"], picture: Path | None) -> None:
+def draw_beliefs(figure: Figure | None, causes: "CausesResult", turns: Sequence["Turn"]) -> None:
     """Draw what is believed, where a figure was asked for. Raises as `draw` does."""
 
-    def save(where: Path) -> None:
-        from mending.report.figures.causes_figure import draw_causes  # noqa: PLC0415 - lazy
+    def picture(kind: str, title: str) -> bytes:
+        from mending.report.figures.causes_figure import causes_picture  # noqa: PLC0415 - lazy
 
-        draw_causes(causes, turns, where)
+        return causes_picture(causes, turns, kind, title)
 
-    _draw(picture, causes.causes, "no cause is likely", save)
+    _draw(figure, causes.causes, "no cause is likely", picture)
 
 
 def _draw(
-    path: Path | None, there: Sequence[object], lacking: str, save: Callable[[Path], None]
+    figure: Figure | None,
+    there: Sequence[object],
+    lacking: str,
+    picture: Callable[[str, str], bytes],
 ) -> None:
-    """Save a figure to a path that was asked for, or say why there is nothing to draw."""
-    if path is None:
+    """Save a figure that was asked for, or say why there is nothing to draw."""
+    if figure is None:
         return
     if not there:
         click.echo(f"No figure was drawn: {lacking}.", err=True)
         return
-    try:
-        save(path)
-    except OSError as error:
-        raise InputError(f"{path} cannot be written: {error.strerror}.") from error
+    figure.output.write(picture(figure.kind, figure.title))

@@ -45,9 +45,31 @@ restore_from = click.option(
     type=click.Path(path_type=Path, exists=True, file_okay=False),
     help="Where sound copies are: a mounted sound system, or packages.",
 )
-figure = click.option(
-    "--figure", metavar="FILE", help="Also draw the disk map: a .png, .svg or .pdf file."
+force = click.option(
+    "--force", is_flag=True, help="Write over a file that is there; never over a target or a case."
 )
+
+
+def figure(says: str) -> Callable[[F], F]:
+    """The option for a figure, and the one that lets it replace a file.
+
+    Args:
+        says: what is drawn.
+    """
+    option = click.option("--figure", metavar="FILE", help=f"{says}: a .png, .svg or .pdf file.")
+    return lambda command: option(force(command))
+
+
+def output(says: str, kind: type[Path] | None = Path) -> Callable[[F], F]:
+    """The option for the file that a command writes, and the one that lets it replace a file.
+
+    Args:
+        says: what is written.
+    """
+    option = click.option(
+        "-o", "--output", metavar="FILE", type=click.Path(path_type=kind), help=says
+    )
+    return lambda command: option(force(command))
 
 
 def _completed(kind: str) -> Callable[..., Any]:

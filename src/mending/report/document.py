@@ -76,8 +76,10 @@ class HandOver(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", t
         reader: `user`, `technician` or `maker`.
         verdict: one sentence.
         made: when, as people write it; zone: of all times in it.
+        mark: by which Mending, on this machine, knows a report of the same case again.
     """
 
+    mark: str = ""
     reader: str
     case: str
     verdict: str

@@ -15,13 +15,19 @@ from mending.report.document import (
     Table,
 )
 
-_MARK = "<!-- mending report/1 -->"
+_MARK = "<!-- mending report/1 {} -->"
 _SPECIAL = re.compile(r"([\\`*_{}\[\]<>|#])")
 
 
 def render_markdown(report: HandOver) -> str:
     """The whole text. Nothing that came from evidence is taken for markup."""
-    lines = [_MARK, f"# Case {_plain(report.case)}", "", f"**{_plain(report.verdict)}**", ""]
+    lines = [
+        _MARK.format(report.mark),
+        f"# Case {_plain(report.case)}",
+        "",
+        f"**{_plain(report.verdict)}**",
+        "",
+    ]
     lines += [f"Made {_plain(report.made)}; times: {_plain(report.zone)}.", ""]
     for section in report.sections:
         lines += [f"## {_plain(section.title)}", ""]

@@ -10,8 +10,7 @@ from markupsafe import Markup
 from mending.model import clean_text
 from mending.report.document import Block, HandOver
 
-_MARK = '<meta name="generator" content="mending report/1">'
-_MARKS = (_MARK, "<!-- mending report/1 -->", '"mending":"hand-over/1"', '"mending": "hand-over/1"')
+_MARK = '<meta name="generator" content="mending report/1 {}">'
 _STATES = {
     "passed": "✓",
     "failed": "✗",
@@ -38,12 +37,7 @@ def render_page(report: HandOver) -> str:
     )
     environment.filters |= {"kind": _kind, "drawing": _drawing, "widest": _widest}
     template = environment.get_template("page.html.j2")
-    return template.render(mark=Markup(_MARK), report=report, marks=_STATES)
-
-
-def is_report(text: str) -> bool:
-    """Whether a file's text is a report that was made here, and may be replaced by a newer one."""
-    return any(mark in text[:2000] for mark in _MARKS)
+    return template.render(mark=Markup(_MARK).format(report.mark), report=report, marks=_STATES)
 
 
 def _kind(block: Block) -> str:

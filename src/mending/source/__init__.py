@@ -26,6 +26,7 @@ from mending.source.folder import FolderSource, open_folder_source
 from mending.source.identity import Identity, fault_of, identity_of, is_known_by, place_of, sha256
 from mending.source.image import FileSource, open_source
 from mending.source.memory import FaultyMemory, MemorySource, PowerCutError
+from mending.source.output_file import Output, settle_output
 from mending.source.plain_file import open_plain, refuse_strange
 from mending.source.stitched import FileOnDisk, StitchedSource, Stripes
 from mending.source.stream import unpacked
@@ -42,6 +43,7 @@ __all__ = [
     "IdentityPart",
     "MemorySource",
     "MountedTree",
+    "Output",
     "PowerCutError",
     "Source",
     "StitchedSource",
@@ -65,6 +67,7 @@ __all__ = [
     "read_folder",
     "refuse_strange",
     "remove_folder",
+    "settle_output",
     "sha256",
     "unpacked",
     "write_durably",

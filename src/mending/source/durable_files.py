@@ -30,7 +30,7 @@ def read_file(path: Path, limit: int, *, links: bool = True) -> bytes:
         with open_plain(path, links=links) as file:
             return file.read(limit)
     except (OSError, ValueError) as error:
-        raise _translated(path, error) from error
+        raise translated(path, error) from error
 
 
 def read_folder(path: Path) -> list[Path]:
@@ -42,22 +42,22 @@ def read_folder(path: Path) -> list[Path]:
     except FileNotFoundError:
         return []
     except OSError as error:
-        raise _translated(path, error) from error
+        raise translated(path, error) from error
 
 
 def write_durably(path: Path, data: bytes) -> None:
     """Replace or make a file so that a crash leaves the old one or the new one, whole. Raises
     InputError.
     """
-    beside = _beside(path)
+    new = beside(path)
     try:
-        _write_new(beside, data)
-        beside.replace(path)
+        _write_new(new, data)
+        new.replace(path)
         flush_folder(path.parent)
     except OSError as error:
         with suppress(OSError):
-            beside.unlink(missing_ok=True)
-        raise _translated(path, error) from error
+            new.unlink(missing_ok=True)
+        raise translated(path, error) from error
 
 
 def make_file_durably(path: Path, data: bytes) -> None:
@@ -66,18 +66,18 @@ def make_file_durably(path: Path, data: bytes) -> None:
     Raises:
         InputError
     """
-    beside = _beside(path)
+    new = beside(path)
     try:
         _make_folders(path.parent)
-        _write_new(beside, data)
+        _write_new(new, data)
         with suppress(FileExistsError):
-            os.link(beside, path)
-        beside.unlink()
+            os.link(new, path)
+        new.unlink()
         flush_folder(path.parent)
     except OSError as error:
         with suppress(OSError):
-            beside.unlink(missing_ok=True)
-        raise _translated(path, error) from error
+            new.unlink(missing_ok=True)
+        raise translated(path, error) from error
 
 
 def append_durably(path: Path, line: bytes) -> None:
@@ -96,7 +96,7 @@ def append_durably(path: Path, line: bytes) -> None:
         finally:
             os.close(fd)
     except OSError as error:
-        raise _translated(path, error) from error
+        raise translated(path, error) from error
 
 
 def make_folder(path: Path) -> None:
@@ -109,7 +109,7 @@ def make_folder(path: Path) -> None:
     try:
         _make_folders(path)
     except (OSError, ValueError) as error:
-        raise _translated(path, error) from error
+        raise translated(path, error) from error
 
 
 def make_folder_durably(path: Path, files: dict[str, bytes]) -> None:
@@ -119,21 +119,21 @@ def make_folder_durably(path: Path, files: dict[str, bytes]) -> None:
     Raises:
         InputError: it cannot be made, or the name is taken.
     """
-    beside = _beside(path)
+    new = beside(path)
     try:
-        _make_folders(beside)
+        _make_folders(new)
         for name, data in files.items():
-            _make_folders((beside / name).parent)
-            _write_new(beside / name, data)
-        for folder in {(beside / name).parent for name in files} | {beside}:
+            _make_folders((new / name).parent)
+            _write_new(new / name, data)
+        for folder in {(new / name).parent for name in files} | {new}:
             flush_folder(folder)
         if path.exists():
             raise FileExistsError(errno.EEXIST, "already there")
-        beside.rename(path)
+        new.rename(path)
         flush_folder(path.parent)
     except OSError as error:
-        _remove(beside)
-        raise _translated(path, error) from error
+        _remove(new)
+        raise translated(path, error) from error
 
 
 def remove_folder(path: Path) -> None:
@@ -142,13 +142,13 @@ def remove_folder(path: Path) -> None:
     Raises:
         InputError
     """
-    beside = _beside(path)
+    new = beside(path)
     try:
-        path.rename(beside)
+        path.rename(new)
         flush_folder(path.parent)
-        _remove(beside)
+        _remove(new)
     except OSError as error:
-        raise _translated(path, error) from error
+        raise translated(path, error) from error
 
 
 def flush_folder(path: Path) -> None:
@@ -164,7 +164,7 @@ def flush_folder(path: Path) -> None:
         os.close(fd)
 
 
-def _beside(path: Path) -> Path:
+def beside(path: Path) -> Path:
     """A name in the same folder that nobody can have planted."""
     return path.with_name(f".{path.name[:80]}.{os.urandom(8).hex()}.new")
 
@@ -200,7 +200,8 @@ def _make_folders(path: Path) -> None:
     flush_folder(path.parent)
 
 
-def _translated(path: Path, error: OSError | ValueError) -> InputError:
+def translated(path: Path, error: OSError | ValueError) -> InputError:
+    """An error of the operating system in our words."""
     if isinstance(error, ValueError):
         return InputError(f"{str(path)!r} is not a usable path.")
     if error.errno in {errno.EEXIST, errno.ENOTEMPTY}:

@@ -27,7 +27,7 @@ from mending.crash.results import CrashesResult
 from mending.disk.files import FileFound, FilesUnavailableError
 from mending.disk.volume import Volume
 from mending.model import NotGatheredError, RefusedError, encode_json
-from mending.source import FileSource, Source
+from mending.source import FileSource, Output, Source
 from mending.source.archive import (
     INDEX,
     BundledFile,
@@ -82,7 +82,7 @@ class GatherResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending
     answers: bool
 
 
-def gather(target: NamedTarget, out: Path, limit: int = LIMIT) -> GatherResult:
+def gather(target: NamedTarget, out: Output, limit: int = LIMIT) -> GatherResult:
     """Write a bundle.
 
     Args:
@@ -108,10 +108,10 @@ def gather(target: NamedTarget, out: Path, limit: int = LIMIT) -> GatherResult:
     with opened_target(path) as source:
         assert isinstance(source, FileSource)
         index = _written(source, noted, trace, crashes, out, limit)
-    answers = _answers_alike(out, trace, target)
-    data = out.read_bytes()
+    answers = _answers_alike(out.path, trace, target)
+    data = out.path.read_bytes()
     return GatherResult(
-        file=str(out),
+        file=str(out.path),
         bytes=len(data),
         sha256=hashlib.sha256(data).hexdigest(),
         ranges=len(index.ranges),
@@ -127,7 +127,7 @@ def _written(
     noted: ByteRanges,
     trace: Trace,
     crashes: CrashesResult,
-    out: Path,
+    out: Output,
     limit: int,
 ) -> BundleIndex:
     environment = open_environment(source)

@@ -13,6 +13,7 @@ from mending.disk.healthy import HealthyIndex, identifiers_of, load_copy, save_c
 from mending.disk.locked import key_ring
 from mending.model import RefusedError, Verdict
 from mending.repair.healthy import changed_parts, collect
+from mending.source import Output
 
 
 class KeepResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="keep/1"):
@@ -33,7 +34,7 @@ class KeepResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending",
 
 def keep(
     target: NamedTarget,
-    out: Path,
+    out: Output,
     at: str,
     *,
     anyway: bool = False,
@@ -82,14 +83,14 @@ def keep(
         whole = save_copy(out, index, ranges, files, left_out)
     kept = [file for file in whole.files if file.kept]
     return KeepResult(
-        copy=str(out),
+        copy=str(out.path),
         target=target.path,
         verdict=trace.verdict,
         ranges=len(whole.ranges),
         files=len(kept),
         sums=len(whole.files) - len(kept),
         bytes=sum(kept.length for kept in whole.ranges) + sum(file.bytes for file in kept),
-        copy_bytes=out.stat().st_size,
+        copy_bytes=out.path.stat().st_size,
         left_out=tuple(left_out),
     )
 

@@ -13,6 +13,7 @@ import msgspec
 from mending.disk.healthy.index import HealthyIndex, KeptFile, KeptRange
 from mending.model import InputError, decode_json, encode_json
 from mending.model.limits import LARGEST_CHANGE
+from mending.source import Output
 from mending.source.archive import ArchiveReader, new_archive
 
 _INDEX, _INDEX_BYTES = "copy.json", 64 << 20
@@ -70,7 +71,7 @@ def load_copy(path: Path) -> HealthyCopy:
 
 
 def save_copy(
-    path: Path,
+    output: Output,
     index: HealthyIndex,
     ranges: Iterable[tuple[KeptRange, bytes]],
     files: Iterable[tuple[KeptFile, bytes | None]],
@@ -84,9 +85,9 @@ def save_copy(
         left_out: grows while the files are walked.
 
     Raises:
-        InputError: it cannot be written.
+        InputError: it cannot be written. RefusedError: its name is taken.
     """
-    with new_archive(path) as archive:
+    with new_archive(output) as archive:
         kept_ranges = []
         for number, (kept, data) in enumerate(ranges):
             archive.put(f"range-{number}.bin", data)

@@ -1,15 +1,13 @@
 """The disk map as a picture, one ribbon for each state of the disk, with Matplotlib."""
 
-import io
 from collections.abc import Sequence
-from pathlib import Path
 from typing import Any
 
 from mending.disk.scan import DiskMap, Stretch
-from mending.model import UsageError, load_extra, plain_size
+from mending.model import load_extra, plain_size
+from mending.report.figures.canvas import drawn
 from mending.report.figures.ribbon import Box, lay_out
 
-_FORMATS = {".png", ".svg", ".pdf"}
 _WIDTH = 1000.0
 _LEAST = {"table": 14.0, "gap": 40.0, "volume": 105.0, "unlisted": 105.0}
 _LOOKS: dict[str, dict[str, Any]] = {
@@ -27,74 +25,27 @@ _WORDS = {
 _LINE, _PALE = "#2b3338", "#9aa3a8"
 
 
-def check_figure_name(name: str) -> Path:
-    """The path, if it ends in a format that can be drawn.
-
-    Raises:
-        UsageError
-    """
-    path = Path(name)
-    if path.suffix.lower() not in _FORMATS:
-        raise UsageError(
-            f"{name} does not end in a format that can be drawn.", "Use .png, .svg or .pdf."
-        )
-    return path
-
-
-def draw_disk(maps: Sequence[tuple[str, DiskMap]], path: Path) -> None:
-    """Draw ribbons, each under its title, and save them.
+def disk_picture(maps: Sequence[tuple[str, DiskMap]], kind: str, title: str) -> bytes:
+    """Ribbons, each under its own title, for instance before and after a repair.
 
     Args:
-        maps: title and map, for instance before and after a repair.
-        path: where to; its ending is the format.
-
-    Raises:
-        UsageError: the extra `figures` is not installed.
+        kind: and `title`: as of `canvas.drawn`, which also tells what is raised.
     """
-    _draw(maps, path, path.suffix.lower().removeprefix("."))
 
-
-def disk_svg(maps: Sequence[tuple[str, DiskMap]]) -> bytes:
-    """The same as SVG, to be put into a page. Raises as `draw_disk`."""
-    held = io.BytesIO()
-    _draw(maps, held, "svg")
-    return held.getvalue()
-
-
-def _draw(maps: Sequence[tuple[str, DiskMap]], where: Path | io.BytesIO, kind: str) -> None:
-    load_extra("matplotlib", "figures").use("Agg")
-    plots = load_extra("matplotlib.pyplot", "figures")
-    with plots.rc_context(
-        {
-            "svg.hashsalt": "mending-disk",
-            "svg.fonttype": "none",
-            "hatch.linewidth": 0.5,
-            "font.size": 9,
-        }
-    ):
-        figure, axes = plots.subplots(
-            len(maps), 1, figsize=(11, 2.1 * len(maps) + 0.5), squeeze=False
-        )
-        for (title, disk), axis in zip(maps, axes[:, 0], strict=True):
-            _ribbon(plots, axis, title, disk)
+    def fill(figure: Any, axes: Sequence[Any]) -> None:
+        plots = load_extra("matplotlib.pyplot", "figures")
+        for (name, disk), axis in zip(maps, axes, strict=True):
+            _ribbon(plots, axis, name, disk)
         kinds = [
             kind
             for kind in _LOOKS
             if any(stretch.kind == kind for _, disk in maps for stretch in disk.stretches)
         ]
         handles = [plots.Rectangle((0, 0), 1, 1, edgecolor=_LINE, **_LOOKS[kind]) for kind in kinds]
-        figure.legend(
-            handles,
-            [_WORDS[kind] for kind in kinds],
-            loc="lower center",
-            ncols=len(kinds),
-            frameon=False,
-        )
-        figure.tight_layout(rect=(0, 0.22 / (2.1 * len(maps) + 0.5) * 1.4, 1, 1))
-        figure.savefig(
-            where, format=kind, metadata={"Date": None} if kind == "svg" else None, dpi=120
-        )
-        plots.close(figure)
+        words = [_WORDS[kind] for kind in kinds]
+        figure.legend(handles, words, loc="outside lower center", ncols=len(kinds), frameon=False)
+
+    return drawn(f"{title}: disk", kind, (11, 2.1 * len(maps) + 0.5), len(maps), fill)
 
 
 def _ribbon(plots: Any, axis: Any, title: str, disk: DiskMap) -> None:

@@ -1,58 +1,51 @@
 """The chance of a working PC against minutes, as a picture: a stair over the visits of the plan."""
 
-import io
-from pathlib import Path
+from collections.abc import Sequence
 from typing import Any
 
-from mending.model import load_extra
 from mending.plan import PlanResult, VisitResult
+from mending.report.figures.canvas import drawn, wrapped
 
 _LINE, _UNDER, _INK, _PALE = "#3d6d8f", "#dbe8ef", "#2b3338", "#9aa3a8"
 _BANDS = ("#f4f1e6", "#fbfaf5")
 _MARKS = (30, 60, 120)
 _BEYOND = 1.12
 """The picture goes on a little behind the last thing that happens."""
-_MOST = 240.0
-"""Minutes that are drawn at most: what comes after half a day's work is told in words."""
-_NARROW = 0.06
-"""Visits narrower than this share of the picture have their number only."""
+_NARROW = 0.025
+"""The number of a visit that is narrower than this share of the picture stands a line higher than
+that of the one before.
+"""
+_LETTERS = 130
+"""Letters of a line of names."""
 
 
-def draw_plan(plan: PlanResult, path: Path) -> None:
-    """Draw it and save it; the file's ending is the format.
+def plan_picture(plan: PlanResult, kind: str, title: str) -> bytes:
+    """The stair over the visits, from the first to the last.
 
-    Raises:
-        UsageError: the extra `figures` is not installed.
+    Args:
+        kind: and `title`: as of `canvas.drawn`, which also tells what is raised.
     """
-    _draw(plan, path, path.suffix.lower().removeprefix("."))
+    spans = _spans(plan)
+    ends = [*(point.minutes for point in plan.curve), *(end for _, end, _ in spans), 30.0]
+    width = max(ends) * _BEYOND
+    names = _names(plan)
+
+    def fill(_: Any, axes: Sequence[Any]) -> None:
+        _visits(axes[0], spans, width)
+        _stair(axes[0], plan, width)
+        _frame(axes[0], plan, width, names)
+
+    return drawn(f"{title}: plan", kind, (10, 4.8 + 0.16 * len(names)), 1, fill)
 
 
-def plan_svg(plan: PlanResult) -> bytes:
-    """The same as SVG, to be put into a page. Raises as `draw_plan`."""
-    held = io.BytesIO()
-    _draw(plan, held, "svg")
-    return held.getvalue()
-
-
-def _draw(plan: PlanResult, where: Path | io.BytesIO, kind: str) -> None:
-    load_extra("matplotlib", "figures").use("Agg")
-    plots = load_extra("matplotlib.pyplot", "figures")
-    with plots.rc_context({"svg.hashsalt": "mending-plan", "svg.fonttype": "none", "font.size": 9}):
-        figure, axis = plots.subplots(figsize=(10, 5.2))
-        spans = _spans(plan)
-        width = min(
-            max([*(point.minutes for point in plan.curve), *(end for _, end, _ in spans), 30.0])
-            * _BEYOND,
-            _MOST,
+def _names(plan: PlanResult) -> list[str]:
+    """Every visit by number, place and steps, a line each."""
+    return [
+        wrapped(
+            f"{number} {visit.place}: {', '.join(step.id for step in visit.steps)}", _LETTERS, 2
         )
-        _visits(axis, spans, width)
-        _stair(axis, plan, width)
-        _frame(axis, plan, width)
-        figure.tight_layout()
-        figure.savefig(
-            where, format=kind, metadata={"Date": None} if kind == "svg" else None, dpi=120
-        )
-        plots.close(figure)
+        for number, visit in enumerate(plan.visits, 1)
+    ]
 
 
 def _spans(plan: PlanResult) -> list[tuple[float, float, VisitResult]]:
@@ -66,24 +59,22 @@ def _spans(plan: PlanResult) -> list[tuple[float, float, VisitResult]]:
 
 
 def _visits(axis: Any, spans: list[tuple[float, float, VisitResult]], width: float) -> None:
-    for number, (begin, end, visit) in enumerate(
-        ((low, min(high, width), visit) for low, high, visit in spans), 1
-    ):
-        if begin >= width:
-            return
+    line, last = 0, -width
+    for number, (begin, end, _) in enumerate(spans, 1):
         axis.axvspan(begin, end, color=_BANDS[number % 2], linewidth=0, zorder=0)
-        place = str(visit.place).replace("-", "\n")
-        words = f"{number}\n{place}" if end - begin > _NARROW * width else str(number)
-        axis.text(
-            (begin + end) / 2,
-            1.015,
-            words,
+        middle = (begin + end) / 2
+        line = line + 1 if middle - last < _NARROW * width else 0
+        axis.annotate(
+            str(number),
+            (middle, 1.0),
+            xytext=(0, 3 + 10 * (line % 3)),
+            textcoords="offset points",
             ha="center",
             va="bottom",
             color=_INK,
             fontsize=8,
-            linespacing=1.1,
         )
+        last = middle
 
 
 def _stair(axis: Any, plan: PlanResult, width: float) -> None:
@@ -105,10 +96,11 @@ def _stair(axis: Any, plan: PlanResult, width: float) -> None:
             )
 
 
-def _frame(axis: Any, plan: PlanResult, width: float) -> None:
+def _frame(axis: Any, plan: PlanResult, width: float, names: Sequence[str]) -> None:
     axis.set_xlim(0, width)
     axis.set_ylim(0, 1)
-    axis.set_xlabel("minutes of work and waiting")
+    words = "\n".join(["minutes of work and waiting", *names])
+    axis.set_xlabel(words, loc="left", fontsize=8, color=_INK)
     axis.set_ylabel("chance that the PC works")
     axis.set_yticks([0, 0.25, 0.5, 0.75, 1.0], ["0 %", "25 %", "50 %", "75 %", "100 %"])
     axis.grid(axis="y", color=_PALE, linewidth=0.4, zorder=2)

@@ -2,14 +2,13 @@
 over them.
 """
 
-import io
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from datetime import UTC, datetime, timedelta
-from pathlib import Path
 from typing import Any
 
 from mending.crash.results import CrashesResult, StartResult
 from mending.model import load_extra
+from mending.report.figures.canvas import drawn, wrapped
 
 _BAR = {
     "clean": "#a9cfc4",
@@ -29,44 +28,26 @@ _WORDS = {
 }
 _INK, _PALE, _BAND, _POINT = "#2b3338", "#9aa3a8", "#f3e3b8", "#3d6d8f"
 _MOST_CHANGES, _MOST_RUNS = 8, 4000
-_LABEL = 34
+_LABEL, _A_LINE = 60, 2
+"""Letters of the name of a change, and names in a line."""
 
 
-def timeline_svg(result: CrashesResult) -> bytes:
-    """The picture as SVG, to be put into a page.
+def timeline_picture(result: CrashesResult, kind: str, title: str) -> bytes:
+    """Runs, failures, changes and restore points.
 
-    Raises:
-        UsageError: as below.
+    Args:
+        kind: and `title`: as of `canvas.drawn`, which also tells what is raised.
     """
-    held = io.BytesIO()
-    _draw(result, held, "svg")
-    return held.getvalue()
 
+    def fill(figure: Any, axes: Sequence[Any]) -> None:
+        _runs(axes[0], result.starts[-_MOST_RUNS:])
+        _onset(axes[0], result)
+        _changes(axes[0], result)
+        _points(axes[0], result)
+        _frame(figure, axes[0], result)
 
-def draw_timeline(result: CrashesResult, path: Path) -> None:
-    """Draw it and save it; the file's ending is the format.
-
-    Raises:
-        UsageError: the extra `figures` is not installed.
-    """
-    _draw(result, path, path.suffix.lower().removeprefix("."))
-
-
-def _draw(result: CrashesResult, where: Path | io.BytesIO, kind: str) -> None:
-    load_extra("matplotlib", "figures").use("Agg")
-    plots = load_extra("matplotlib.pyplot", "figures")
-    with plots.rc_context({"svg.hashsalt": "mending", "svg.fonttype": "none", "font.size": 9}):
-        figure, axis = plots.subplots(figsize=(11, 5.6))
-        _runs(axis, result.starts[-_MOST_RUNS:])
-        _onset(axis, result)
-        lines = _changes(axis, result)
-        _points(axis, result)
-        _frame(axis, result, lines)
-        figure.tight_layout()
-        figure.savefig(
-            where, format=kind, metadata={"Date": None} if kind == "svg" else None, dpi=120
-        )
-        plots.close(figure)
+    lines = -(-len(result.suspects[:_MOST_CHANGES]) // _A_LINE)
+    return drawn(f"{title}: history", kind, (11, 5.4 + 0.18 * lines), 1, fill)
 
 
 def _runs(axis: Any, starts: tuple[StartResult, ...]) -> None:
@@ -116,8 +97,8 @@ def _onset(axis: Any, result: CrashesResult) -> None:
         )
 
 
-def _changes(axis: Any, result: CrashesResult) -> int:
-    """A line for each change, numbered; the names stand under the picture. Returns how many."""
+def _changes(axis: Any, result: CrashesResult) -> None:
+    """A line for each change, numbered; the names stand under the picture."""
     shown = sorted(result.suspects[:_MOST_CHANGES], key=lambda suspect: suspect.at)
     for number, suspect in enumerate(shown, 1):
         at = _time(suspect.at)
@@ -138,13 +119,12 @@ def _changes(axis: Any, result: CrashesResult) -> int:
             weight="bold" if suspect.blamed else "normal",
         )
     rows = [
-        f"{number} {_short(suspect.change)}{' (blamed)' if suspect.blamed else ''}"
+        wrapped(f"{number} {suspect.change}{' (blamed)' if suspect.blamed else ''}", _LABEL, 1)
         for number, suspect in enumerate(shown, 1)
     ]
-    columns = ["  ·  ".join(rows[at : at + 3]) for at in range(0, len(rows), 3)]
+    columns = ["  ·  ".join(rows[at : at + _A_LINE]) for at in range(0, len(rows), _A_LINE)]
     if columns:
         axis.set_xlabel("\n".join(columns), fontsize=8, color=_INK, loc="left", labelpad=8)
-    return len(columns)
 
 
 def _points(axis: Any, result: CrashesResult) -> None:
@@ -166,7 +146,7 @@ def _points(axis: Any, result: CrashesResult) -> None:
             )
 
 
-def _frame(axis: Any, result: CrashesResult, lines: int) -> None:
+def _frame(figure: Any, axis: Any, result: CrashesResult) -> None:
     counts = sum(start.ended in {"crash", "unclean"} for start in result.starts)
     axis.set_title(
         f"{len(result.starts)} starts, {counts} failures in {result.hours:.0f} hours of running",
@@ -184,17 +164,7 @@ def _frame(axis: Any, result: CrashesResult, lines: int) -> None:
     for side in ("top", "right"):
         axis.spines[side].set_visible(False)
     if axis.get_legend_handles_labels()[0]:
-        axis.legend(
-            loc="upper center",
-            bbox_to_anchor=(0.5, -0.16 - 0.045 * lines),
-            ncols=3,
-            frameon=False,
-            fontsize=8,
-        )
-
-
-def _short(words: str) -> str:
-    return words if len(words) <= _LABEL else f"{words[: _LABEL - 1]}…"
+        figure.legend(loc="outside lower center", ncols=3, frameon=False, fontsize=8)
 
 
 def _time(words: str) -> datetime:

@@ -3,15 +3,14 @@
 It is a ZIP (APPNOTE 6.3), so that anybody can look into it.
 """
 
-import os
 import zlib
 from collections.abc import Iterator
-from contextlib import contextmanager, suppress
+from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from mending.model import InputError
-from mending.source.durable_files import flush_folder
+from mending.source.output_file import Output
 from mending.source.plain_file import open_plain
 
 if TYPE_CHECKING:
@@ -22,7 +21,6 @@ _SAMPLE, _WORTH = 64 << 10, 0.9
 """What does not pack in its first bytes, as kernels do not, is stored as it is."""
 _NO_TIME = (1980, 1, 1, 0, 0, 0)
 """The same members make the same file, whenever it is written."""
-_NEW = os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
 
 
 class ArchiveWriter:
@@ -48,32 +46,16 @@ class ArchiveWriter:
 
 
 @contextmanager
-def new_archive(path: Path) -> Iterator[ArchiveWriter]:
+def new_archive(output: Output) -> Iterator[ArchiveWriter]:
     """A file that only its owner can read, and that has its name once it is whole on the medium.
 
     Raises:
-        InputError: it cannot be written, or the name is taken.
+        InputError: it cannot be written. RefusedError: the name is taken.
     """
     import zipfile  # noqa: PLC0415 - lazy: see above
 
-    beside = path.with_name(f".{path.name[:80]}.{os.urandom(8).hex()}.new")
-    try:
-        with os.fdopen(os.open(beside, _NEW, 0o600), "w+b") as file:
-            with zipfile.ZipFile(file, "w") as archive:
-                yield ArchiveWriter(archive)
-            file.flush()
-            os.fsync(file.fileno())
-        os.link(beside, path)
-        flush_folder(path.absolute().parent)
-    except FileExistsError as error:
-        raise InputError(
-            f"{path} is already there.", "Choose another name, or move the old one away."
-        ) from error
-    except OSError as error:
-        raise InputError(f"{path} cannot be written: {error.strerror or error}.") from error
-    finally:
-        with suppress(OSError):
-            beside.unlink(missing_ok=True)
+    with output.opened() as file, zipfile.ZipFile(file, "w") as archive:
+        yield ArchiveWriter(archive)
 
 
 class ArchiveReader:
@@ -88,8 +70,13 @@ class ArchiveReader:
 
         self._path = path
         try:
-            self._archive = zipfile.ZipFile(open_plain(path))
+            self._file = open_plain(path)
+        except OSError as error:
+            raise InputError(f"{path} cannot be read: {error.strerror}.") from error
+        try:
+            self._archive = zipfile.ZipFile(self._file)
         except (OSError, zipfile.BadZipFile, ValueError, NotImplementedError) as error:
+            self._file.close()
             raise InputError(f"{path} is no archive that can be read.") from error
 
     def holds(self, name: str) -> bool:
@@ -119,3 +106,4 @@ class ArchiveReader:
     def close(self) -> None:
         """Let go of it."""
         self._archive.close()
+        self._file.close()

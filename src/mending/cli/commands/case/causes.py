@@ -18,16 +18,13 @@ from mending.cli.show.reasoning import show_causes
 @click.option(
     "--all", "everything", is_flag=True, help="Every cause of the pack, also the unlikely ones."
 )
-@click.option(
-    "--figure",
-    metavar="FILE",
-    help="Draw the causes, and what was believed after each piece of evidence (.png, .svg, .pdf).",
-)
+@options.figure("Draw the causes, and what was believed after each piece of evidence")
 @options.as_json
-def command(case: str, everything: bool, figure: str | None, as_json: bool) -> None:
+def command(case: str, everything: bool, figure: str | None, force: bool, as_json: bool) -> None:
     """Ranked causes, each with the evidence for and against it."""
-    picture, known, pack = wanted_figure(figure), load_case(Path(case)), base_pack()
+    known, pack = load_case(Path(case)), base_pack()
+    picture = wanted_figure(figure, force, case, known.state.disk or case)
     result = causes_of(known.state, pack)
     if picture is not None:
-        draw_beliefs(result, turns(known, pack), picture)
+        draw_beliefs(picture, result, turns(known, pack))
     emit(result, as_json, lambda causes: show_causes(causes, everything))

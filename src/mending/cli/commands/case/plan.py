@@ -31,10 +31,7 @@ from mending.cli.show.reasoning import show_plan, show_why
     "--proof", is_flag=True, help="Also work out how far from the best order it is at most."
 )
 @click.option("--all", "everything", is_flag=True, help="Every visit in full.")
-@click.option(
-    "--figure",
-    help="Draw the chance that the PC works against minutes to this file (.png, .svg, .pdf).",
-)
+@options.figure("Draw the chance that the PC works against minutes")
 @options.as_json
 def command(
     case: str,
@@ -43,15 +40,17 @@ def command(
     proof: bool,
     everything: bool,
     figure: str | None,
+    force: bool,
     as_json: bool,
 ) -> None:
     """The order of steps: visits, minutes, needs, what is at stake, and why each step stands where
     it does.
     """
-    picture, care = wanted_figure(figure), care or load_config().care
+    known, care = load_case(Path(case)), care or load_config().care
+    picture = wanted_figure(figure, force, case, known.state.disk or case)
     if why is not None:
-        emit(why_of(load_case(Path(case)).state, base_pack(), why, care), as_json, show_why)
+        emit(why_of(known.state, base_pack(), why, care), as_json, show_why)
         return
-    result = plan_of(load_case(Path(case)).state, base_pack(), care, prove=proof)
-    draw_minutes(result, picture)
+    result = plan_of(known.state, base_pack(), care, prove=proof)
+    draw_minutes(picture, result)
     emit(result, as_json, lambda plan: show_plan(plan, case, everything))

@@ -4,7 +4,15 @@ from pathlib import Path
 
 import click
 
-from mending.app.reporting import FORMATS, READERS, write_report
+from mending.app.reporting import (
+    FORMATS,
+    READERS,
+    Wish,
+    make_report,
+    report_form,
+    settle_report,
+    write_report,
+)
 from mending.case import load_case
 from mending.cli import options
 from mending.cli.config import load_config, zone_of
@@ -12,15 +20,14 @@ from mending.cli.host import this_host
 from mending.cli.packs import base_pack
 from mending.cli.show.console import emit, text
 
+_TERMINAL = "-"
+
 
 @click.command("report")
 @options.case_argument
-@click.option(
-    "-o",
-    "--output",
-    required=True,
-    metavar="FILE",
-    help="The file to write; an older report is replaced.",
+@options.output(
+    "The file to write; a report of the same case is replaced. Without it, or -: the terminal.",
+    None,
 )
 @click.option(
     "--for",
@@ -43,22 +50,27 @@ from mending.cli.show.console import emit, text
 )
 @options.as_json
 def command(
-    case: str, output: str, reader: str, form: str | None, redact: bool, as_json: bool
+    case: str,
+    output: str | None,
+    force: bool,
+    reader: str,
+    form: str | None,
+    redact: bool,
+    as_json: bool,
 ) -> None:
     """Write a case down, to be handed on: the disk as found and as it is now, evidence, causes,
-    what was tried, what comes next.
+    what was tried, what comes next. Without -o it goes to the terminal, as Markdown.
     """
-    ending = Path(output).suffix.lower().removeprefix(".")
-    result = write_report(
-        load_case(Path(case)),
-        base_pack(),
-        output,
-        this_host(),
-        reader=reader,
-        form=form or (ending if ending in FORMATS else FORMATS[0]),
-        redact=redact,
-        zone=zone_of(load_config()),
-    )
+    known, host, pack = load_case(Path(case)), this_host(), base_pack()
+    zone = zone_of(load_config())
+    if output in {None, _TERMINAL}:
+        shown = form or ("json" if as_json else "md")
+        wish = Wish(reader=reader, form=shown, redact=redact, zone=zone)
+        click.echo(make_report(known, pack, host, wish), nl=False)
+        return
+    assert output is not None
+    wish = Wish(reader=reader, form=report_form(output, form), redact=redact, zone=zone)
+    result = write_report(known, pack, settle_report(known, output, host, force), host, wish)
     told = ", redacted" if result.redacted else ""
     emit(
         result,

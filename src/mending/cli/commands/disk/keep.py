@@ -11,17 +11,12 @@ from mending.cli.asking.secrets import given_secret
 from mending.cli.host import this_host
 from mending.cli.show.console import emit
 from mending.cli.show.copies.healthy import show_keep
+from mending.source import settle_output
 
 
 @click.command("keep")
 @options.target_argument
-@click.option(
-    "-o",
-    "--out",
-    metavar="FILE",
-    type=click.Path(path_type=Path, dir_okay=False),
-    help="Where the copy goes; else beside you, named after the target.",
-)
+@options.output("Where the copy goes; else beside you, named after the target.")
 @click.option("--anyway", is_flag=True, help="Also where the PC does not start.")
 @options.unlock
 @options.key_file
@@ -29,7 +24,8 @@ from mending.cli.show.copies.healthy import show_keep
 @options.as_json
 def command(
     target: str,
-    out: Path | None,
+    output: Path | None,
+    force: bool,
     anyway: bool,
     unlock: bool,
     key_file: str | None,
@@ -43,7 +39,8 @@ def command(
     """
     host = this_host()
     named = NamedTarget(target, host)
-    place = out or Path(f"{Path(target.rstrip('/')).stem or 'pc'}-healthy.zip")
+    place = output or Path(f"{Path(target.rstrip('/')).stem or 'pc'}-healthy.zip")
     secret = given_secret(unlock, key_file)
-    result = keep(named, place, host.clock(), anyway=anyway, sector=sector, secret=secret)
+    out = settle_output(place, force=force, never=(target, named.path))
+    result = keep(named, out, host.clock(), anyway=anyway, sector=sector, secret=secret)
     emit(result, as_json, lambda kept: show_keep(kept, target))

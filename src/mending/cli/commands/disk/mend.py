@@ -80,7 +80,7 @@ from mending.repair.run import MendAllResult, MendResult, PlannedSequence, Previ
 @options.firmware
 @options.variables
 @options.sector
-@options.figure
+@options.figure("Also draw the disk map")
 @options.as_json
 def command(
     target: str,
@@ -91,6 +91,7 @@ def command(
     variables: str | None,
     sector: int | None,
     figure: str | None,
+    force: bool,
     as_json: bool,
     **allowed: Any,
 ) -> None:
@@ -102,8 +103,9 @@ def command(
         raise UsageError("A repair and --all do not go together.")
     if allowed["replay"] and not allowed["mount"]:
         raise UsageError("--replay needs --mount.")
-    path, host = wanted_figure(figure), this_host()
+    host = this_host()
     found = NamedTarget(target, host, variables)
+    picture = wanted_figure(figure, force, target, found.path)
     settings = _settings(found, **allowed)
     planned: Preview | PlannedSequence
     with bar("searching") as progress:
@@ -124,7 +126,8 @@ def command(
             result = carry_out_repair(found, host, planned, sector)
     _show(result, target, as_json)
     steps = result.steps if isinstance(result, MendAllResult) else (result,)
-    draw(path, [(f"{step.repair}: {name}", disk) for step in steps for name, disk in maps_of(step)])
+    maps = [(f"{step.repair}: {name}", disk) for step in steps for name, disk in maps_of(step)]
+    draw(picture, maps)
 
 
 def _settings(

@@ -3,6 +3,7 @@
 import click
 
 from mending.app.searching import search_target
+from mending.app.targets import NamedTarget
 from mending.cli import options
 from mending.cli.asking.secrets import given_secret
 from mending.cli.figures import draw, wanted_figure
@@ -17,7 +18,7 @@ from mending.cli.show.searches import show_search
 @options.sector
 @options.unlock
 @options.key_file
-@options.figure
+@options.figure("Also draw the disk map")
 @options.as_json
 def command(
     target: str,
@@ -25,14 +26,18 @@ def command(
     unlock: bool,
     key_file: str | None,
     figure: str | None,
+    force: bool,
     as_json: bool,
 ) -> None:
     """Look over the whole disk for volumes, also those that no table lists, and say how sure each
     one is. With a key, locked volumes are searched inside, too.
     """
-    path = wanted_figure(figure)
+    host = this_host()
+    named = NamedTarget(target, host)
+    picture = wanted_figure(figure, force, target, named.path)
     secret = given_secret(unlock, key_file)
     with bar("searching") as progress:
-        result = search_target(target, this_host(), sector, secret, progress)
+        result = search_target(named, sector, secret, progress)
     emit(result, as_json, lambda search: show_search(search, target))
-    draw(path, [(named_target(result.path, target), result.map)] if result.map is not None else [])
+    maps = [] if result.map is None else [(named_target(result.path, target), result.map)]
+    draw(picture, maps)

@@ -31,7 +31,7 @@ from mending.model import Verdict
 @options.unlock
 @options.key_file
 @click.option("--check", is_flag=True, help="Exit 1 unless no fault was found.")
-@options.figure
+@options.figure("Also draw the disk map")
 @options.as_json
 @click.pass_context
 def command(
@@ -45,13 +45,15 @@ def command(
     key_file: str | None,
     check: bool,
     figure: str | None,
+    force: bool,
     as_json: bool,
 ) -> None:
     """Which phase of starting fails, check by check, and why. Reads only; a case remembers the
     result.
     """
-    path, host = wanted_figure(figure), this_host()
+    host = this_host()
     found = NamedTarget(target, host, variables)
+    picture = wanted_figure(figure, force, target, found.path)
     secret = given_secret(unlock, key_file)
     with reading_shown(found.path) as watch:
         result = trace(found, host, sector, firmware, secret, watch)
@@ -61,6 +63,6 @@ def command(
         result = trace_against(result, found, against, sector)
     emit(result, as_json, lambda shown: show_trace(shown, base_pack(), target))
     maps = [] if result.map is None else [(named_target(result.target.path, target), result.map)]
-    draw(path, maps)
+    draw(picture, maps)
     if check and result.verdict != Verdict.NO_FAULT_FOUND:
         ctx.exit(1)

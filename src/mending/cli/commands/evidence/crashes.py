@@ -21,10 +21,7 @@ from mending.cli.show.crashes import show_crashes
     is_flag=True,
     help="Exit 1 when the records tell of a crash or of a PC that restarts for ever.",
 )
-@click.option(
-    "--figure",
-    help="Draw the starts, failures, changes and restore points to this file (.png, .svg, .pdf).",
-)
+@options.figure("Draw the starts, failures, changes and restore points")
 @options.unlock
 @options.key_file
 @options.as_json
@@ -34,6 +31,7 @@ def command(
     target: str,
     check: bool,
     figure: str | None,
+    force: bool,
     unlock: bool,
     key_file: str | None,
     as_json: bool,
@@ -45,8 +43,9 @@ def command(
     list of restore points, the log of an automatic repair), a folder of them, a disk or image, a
     mounted system, or a case.
     """
-    picture = wanted_figure(figure)
     case = load_case(Path(target)) if is_case(Path(target)) else None
+    disk = case.state.disk if case is not None else None
+    picture = wanted_figure(figure, force, target, disk or target)
     result = crashes_of(target, case, this_host(), given_secret(unlock, key_file))
     draw_history(picture, result)
     emit(result, as_json, show_crashes)

@@ -11,21 +11,14 @@ from mending.cli import options
 from mending.cli.host import this_host
 from mending.cli.progress import bar
 from mending.cli.show.console import emit, indented, rows, size, text, title
+from mending.source import settle_output
 
 _MB = 1 << 20
 
 
 @click.command("gather")
 @options.target_argument
-@click.option(
-    "-o",
-    "--output",
-    "out",
-    required=True,
-    metavar="FILE",
-    type=click.Path(path_type=Path),
-    help="The bundle to write, a ZIP; it must not be there yet.",
-)
+@options.output("The bundle to write, a ZIP; else beside you, named after the target.")
 @click.option(
     "--limit",
     default=LIMIT // _MB,
@@ -35,13 +28,16 @@ _MB = 1 << 20
     help="How large it may become; large files are left out first.",
 )
 @options.as_json
-def command(target: str, out: Path, limit: int, as_json: bool) -> None:
+def command(target: str, output: Path | None, force: bool, limit: int, as_json: bool) -> None:
     """Just what diagnosis needs of a disk, in one file to send on: what a trace and the crash
     records are read from, a list of the boot files, sums of it all. No personal files, no
     passwords. `trace`, `crashes` and the other reading commands take it as a target. Reads only.
     """
+    named = NamedTarget(target, this_host())
+    place = output or Path(f"{Path(target.rstrip('/')).stem or 'pc'}-gathered.zip")
+    out = settle_output(place, force=force, never=(target, named.path))
     with bar("gathering"):
-        result = gather(NamedTarget(target, this_host()), out, limit * _MB)
+        result = gather(named, out, limit * _MB)
     emit(result, as_json, _show)
 
 
