@@ -16,7 +16,7 @@ from cryptography.hazmat.primitives.ciphers.modes import XTS
 from filelock import FileLock
 
 from mending.disk.layout import survey
-from mending.disk.locked import unlock_luks
+from mending.disk.locked import GivenKey, KeyRing
 from mending.formats.encryption import luks
 from mending.model import InputError, MendingError, Window
 from mending.source import MemorySource, open_source
@@ -94,7 +94,7 @@ class Locked(InFolder):
 
     def opened(self, path, secret=SECRET):
         source = self.enterContext(open_source(str(path)))
-        return unlock_luks(source, survey(source).volumes[0], secret)
+        return KeyRing(GivenKey(secret)).unlocked(source, survey(source).volumes[0])
 
 
 @needs(MAKER)
@@ -159,7 +159,7 @@ class Volumes(Locked):
             hurt[16384:16390] = bytes(6)  # the other copy is gone
             source = MemorySource(bytes(hurt))
             with self.assertRaises(MendingError, msg=new):
-                unlock_luks(source, survey(source).volumes[0], SECRET)
+                KeyRing(GivenKey(SECRET)).unlocked(source, survey(source).volumes[0])
 
 
 @needs(MAKER)

@@ -14,7 +14,7 @@ import msgspec
 
 from mending.model import FileAttributes, InputError, Patch, RefusedError
 from mending.model.limits import LARGEST_CHANGE
-from mending.source import FolderSource, MemorySource, open_source
+from mending.source import FolderSource, MemorySource, open_source, settle_output
 from mending.source import busy as busy_module
 from mending.source import drive_health as health_module
 from mending.source import new_files as new_module
@@ -123,7 +123,7 @@ class PutTogether(unittest.TestCase):
 
 class Records(InFolder):
     def record(self):
-        header = ReadingHeader(drive="/dev/none", bytes=100, sector=1, serial="", session="a")
+        header = ReadingHeader(drive="/dev/none", bytes=100, sector=1, serial="")
         return ReadingRecord(header)
 
     def test_lines_that_are_none_of_ours_change_nothing(self):
@@ -189,7 +189,7 @@ class Records(InFolder):
 class Archives(InFolder):
     def written(self, *members):
         path = self.folder / f"{len(list(self.folder.iterdir()))}.zip"
-        with zip_file.new_archive(path) as archive:
+        with zip_file.new_archive(settle_output(path)) as archive:
             for name, data in members:
                 archive.put(name, data)
         return path

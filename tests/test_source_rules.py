@@ -166,7 +166,7 @@ class Files(InFolder):
     def test_an_image_of_a_drive_and_its_record_are_readable_by_their_owner_alone(self):
         old = os.umask(0)
         self.addCleanup(os.umask, old)
-        header = ReadingHeader(drive="d", bytes=4096, sector=512, serial="s", session="now")
+        header = ReadingHeader(drive="d", bytes=4096, sector=512, serial="s")
         path = self.folder / "copy"
         growing = open_image(str(path), header)
         growing.keep(0, b"kept")

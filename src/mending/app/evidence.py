@@ -38,7 +38,7 @@ from mending.crash.read import (
     packages_of,
 )
 from mending.crash.results import SHADOW, CrashesResult
-from mending.disk.locked import KeyRing
+from mending.disk.locked import GivenKey, KeyRing
 from mending.knowledge import EventKind, Pack, base_codes, base_events
 from mending.model import InputError
 from mending.reason import Statement
@@ -132,7 +132,7 @@ def read_crashes(
 
 
 def crashes_of(
-    name: str, case: Case | None, host: Host, secret: bytes | None = None
+    name: str, case: Case | None, host: Host, secret: GivenKey | None = None
 ) -> CrashesResult:
     """What the records of a target or of a case tell; a case remembers it.
 

@@ -11,7 +11,7 @@ from mending.app.opening import opened_target
 from mending.app.targets import NamedTarget
 from mending.app.tracing import keep_no_memory
 from mending.case import crash_files, mended
-from mending.disk.locked import KeyRing
+from mending.disk.locked import GivenKey, KeyRing
 from mending.knowledge import base_pack
 from mending.model import InputError, Progress, UsageError, silent
 from mending.repair.base import MendSettings
@@ -28,7 +28,7 @@ from mending.repair.run import (
 )
 
 
-def opened_keys(secret: bytes | None) -> KeyRing | None:
+def opened_keys(secret: GivenKey | None) -> KeyRing | None:
     """What a key opens, for the settings of repairs; None without one. The program keeps no memory
     of it behind its end.
     """

@@ -9,7 +9,7 @@ from mending.app.opening import opened_disk
 from mending.app.targets import NamedTarget
 from mending.app.tracing import keep_no_memory
 from mending.disk.layout import volume_at
-from mending.disk.locked import KeyRing, PlainVolume, plain_volumes
+from mending.disk.locked import GivenKey, KeyRing, PlainVolume, plain_volumes
 from mending.disk.scan import FoundResult, SearchResult, found_results, search, search_result
 from mending.disk.volume import Volume
 from mending.model import KINDS, FilesystemKind, Lba, Progress, SectorCount, silent
@@ -23,7 +23,7 @@ _MOST_LOCKED = 16
 def search_target(
     target: NamedTarget,
     sector: int | None = None,
-    secret: bytes | None = None,
+    secret: GivenKey | None = None,
     progress: Progress = silent,
 ) -> SearchResult:
     """Every volume of a disk, listed or not; with a key, what is inside locked ones, too. Those

@@ -10,6 +10,7 @@ from mending.app.opening import opened_disk, opened_to_read
 from mending.app.targets import NamedTarget
 from mending.boot.chain import Trace
 from mending.boot.trace import open_environment, trace_environment
+from mending.disk.locked import GivenKey
 from mending.model import Phase
 from mending.source import Target
 
@@ -37,7 +38,7 @@ def trace(
     host: Host,
     sector: int | None = None,
     firmware: str | None = None,
-    secret: bytes | None = None,
+    secret: GivenKey | None = None,
     watch: Watch | None = None,
 ) -> Trace:
     """Which phase of starting fails.

@@ -28,15 +28,22 @@ variables = click.option(
     metavar="PATH",
     help="What UEFI firmware remembers: a dump of its variables, or a folder of them.",
 )
-unlock = click.option(
-    "--unlock",
-    is_flag=True,
-    help="Ask for the passphrase or recovery key of a locked volume, without showing it.",
-)
-key_file = click.option(
-    "--key-file",
-    metavar="FILE",
-    help="The key of a locked volume: all bytes of this file (/dev/fd/N: of a descriptor).",
+_KEY: tuple[tuple[str, str, dict[str, Any]], ...] = (
+    (
+        "--unlock",
+        "Ask for the passphrase or recovery key of a locked volume, without showing it.",
+        {"is_flag": True},
+    ),
+    (
+        "--key-file",
+        "The key of a locked volume: all bytes of this file (/dev/fd/N: of a descriptor).",
+        {"metavar": "FILE"},
+    ),
+    (
+        "--patient",
+        "Try a key also where that takes long or much memory.",
+        {"is_flag": True},
+    ),
 )
 restore_from = click.option(
     "--from",
@@ -70,6 +77,23 @@ def output(says: str, kind: type[Path] | None = Path) -> Callable[[F], F]:
         "-o", "--output", metavar="FILE", type=click.Path(path_type=kind), help=says
     )
     return lambda command: option(force(command))
+
+
+def locked(command: F) -> F:
+    """Options for the key of locked volumes; the command gets `secret`, None where none is given."""
+
+    @functools.wraps(command)
+    def gathered(
+        *args: Any, unlock: bool, key_file: str | None, patient: bool, **given: Any
+    ) -> Any:
+        from mending.cli.asking.secrets import given_key  # noqa: PLC0415 - lazy: seldom given
+
+        return command(*args, secret=lambda: given_key(unlock, key_file, patient), **given)
+
+    wrapped: Any = gathered
+    for name, says, keywords in reversed(_KEY):
+        wrapped = click.option(name, help=says, **keywords)(wrapped)
+    return cast(F, wrapped)
 
 
 def _completed(kind: str) -> Callable[..., Any]:

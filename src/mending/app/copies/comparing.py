@@ -20,7 +20,7 @@ from mending.boot.settings import (
 from mending.disk.files import FilesUnavailableError, open_files, open_tree
 from mending.disk.healthy import HealthyCopy, load_copy
 from mending.disk.layout import survey, volume_at_moment
-from mending.disk.locked import KeyRing, volumes_of
+from mending.disk.locked import GivenKey, KeyRing, volumes_of
 from mending.disk.volume import Volume
 from mending.model import FilesystemKind, InputError, UsageError
 from mending.model.limits import HIVE_BYTES
@@ -29,7 +29,7 @@ from mending.source import Source, open_folder_source, open_source
 _HIVE, _COPY = b"regf", b"PK"
 
 
-def compare(first: str, second: str, host: Host, secret: bytes | None = None) -> CompareResult:
+def compare(first: str, second: str, host: Host, secret: GivenKey | None = None) -> CompareResult:
     """What is otherwise in the settings of the second side.
 
     Args:

@@ -6,7 +6,7 @@ from pathlib import Path
 import msgspec
 
 from mending.model import InputError
-from mending.source.imaging import GrowingImage, load_record, open_image, record_path, session
+from mending.source.imaging import GrowingImage, load_record, open_image, record_path
 
 
 class LostPiece(msgspec.Struct, frozen=True, kw_only=True):
@@ -49,8 +49,7 @@ def check_copy(image: str, told: Callable[[int, int], None]) -> CopyCheckResult:
             f"{image} is no image of `mending copy`: it has no reading record.",
             f"The record lies beside its image, here {record_path(image).name}.",
         )
-    header = msgspec.structs.replace(record.header, session=session())
-    growing = open_image(image, header)
+    growing = open_image(image, record.header)
     try:
         return _checked(growing, told)
     finally:

@@ -18,12 +18,13 @@ from mending.disk.imaging import (
     find_holdings,
 )
 from mending.knowledge.families import FileWishes, wishes_of
-from mending.model import InputError, RefusedError
+from mending.model import InputError, ReadError, RefusedError
 from mending.source import Source, TargetKind
 from mending.source.drive_health import DriveHealth, drive_health, lies_on
-from mending.source.imaging import ByteRanges, GrowingImage, ReadingHeader, open_image, session
+from mending.source.imaging import ByteRanges, GrowingImage, ReadingHeader, open_image
 
-_MOST_WALKS = 4
+_MOST_WALKS, _SAMPLES = 4, 8
+"""Walks of the file systems, and places by which a drive is known again."""
 _UNREAD_FILES = 1000
 Told = Callable[[Progress], None]
 Verified = Callable[[int, int], None]
@@ -101,15 +102,44 @@ def copy_drive(
             bytes=source.size,
             sector=source.bytes_per_sector,
             serial=source.serial,
-            session=session(),
         )
         growing = open_image(image, header)
         try:
+            _refuse_another(source, growing)
             if verified is not None:
                 _lose_what_differs(growing, verified)
             return copy_into(source, growing, wishes, effort, told)
         finally:
             growing.close()
+
+
+def _refuse_another(drive: Source, growing: GrowingImage) -> None:
+    """What is in the image was read of the drive that was under this name then. A few places of it
+    are read again of the drive; where they answer and differ, it is another one.
+
+    Raises:
+        RefusedError
+    """
+    safe = growing.record.safe
+    step = max(safe.total // _SAMPLES, drive.bytes_per_sector)
+    compared = 0
+    for start, end in safe:
+        for at in range(start, end, max(step, drive.bytes_per_sector)):
+            place = at // drive.bytes_per_sector * drive.bytes_per_sector
+            kept = growing.read(place, min(drive.bytes_per_sector, end - place))
+            if place < start or not kept.strip(b"\0") or compared >= _SAMPLES:
+                continue
+            try:
+                now = drive.read(place, len(kept)).data
+            except ReadError:
+                continue  # a failing drive: it says nothing here
+            compared += 1
+            if now != kept:
+                raise RefusedError(
+                    f"{drive.path} is not the drive that {growing.path} was begun from: at offset"
+                    f" {place} it holds something else.",
+                    "Plug the other drive in, or choose another name for the image.",
+                )
 
 
 def _lose_what_differs(growing: GrowingImage, verified: Verified) -> None:

@@ -10,7 +10,7 @@ from mending.app.tracing import keep_no_memory
 from mending.boot.chain import Trace
 from mending.boot.trace import open_environment, trace_environment
 from mending.disk.healthy import HealthyIndex, identifiers_of, load_copy, save_copy
-from mending.disk.locked import key_ring
+from mending.disk.locked import GivenKey, key_ring
 from mending.model import RefusedError, Verdict
 from mending.repair.healthy import changed_parts, collect
 from mending.source import Output
@@ -39,7 +39,7 @@ def keep(
     *,
     anyway: bool = False,
     sector: int | None = None,
-    secret: bytes | None = None,
+    secret: GivenKey | None = None,
 ) -> KeepResult:
     """Save what starts a PC.
 

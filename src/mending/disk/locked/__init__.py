@@ -2,6 +2,7 @@
 lives in the view alone.
 """
 
+from mending.disk.locked.effort import GivenKey
 from mending.disk.locked.fve_unlocking import FveVolume, unlock_fve
 from mending.disk.locked.plain_volume import PlainVolume
 from mending.disk.locked.unlocked_volumes import (
@@ -11,17 +12,17 @@ from mending.disk.locked.unlocked_volumes import (
     volumes_of,
     with_unlocked_volumes,
 )
-from mending.disk.locked.unlocking import LuksVolume, unlock_luks
+from mending.disk.locked.unlocking import LuksVolume
 
 __all__ = [
     "FveVolume",
+    "GivenKey",
     "KeyRing",
     "LuksVolume",
     "PlainVolume",
     "key_ring",
     "plain_volumes",
     "unlock_fve",
-    "unlock_luks",
     "volumes_of",
     "with_unlocked_volumes",
 ]

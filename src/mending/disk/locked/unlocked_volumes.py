@@ -5,9 +5,17 @@ from collections.abc import Sequence
 import msgspec
 
 from mending.disk.layout import survey, volume_at
+from mending.disk.locked.effort import (
+    Effort,
+    GivenKey,
+    effort_of_fve,
+    effort_of_head,
+    refuse_beyond,
+)
 from mending.disk.locked.fve_unlocking import FveVolume, is_open, unlock_fve
-from mending.disk.locked.unlocking import LuksVolume, unlock_luks
-from mending.disk.volume import Volume, fve_head
+from mending.disk.locked.unlocking import LuksVolume, luks_key
+from mending.disk.volume import Volume, fve_head, luks_head
+from mending.formats.encryption.luks import LuksHead
 from mending.model import (
     ByteOffset,
     FilesystemKind,
@@ -30,38 +38,70 @@ class KeyRing:
     command may come to a disk many times.
 
     Args:
-        secret: a passphrase, digits or the bytes of a key file; None for what needs no key. It is
-            kept nowhere else.
+        key: None for what needs no key. It is kept nowhere else.
     """
 
-    def __init__(self, secret: bytes | None) -> None:
-        self._secret = secret
+    def __init__(self, key: GivenKey | None) -> None:
+        self._key = key
         self._opened: dict[tuple[str, int], LuksVolume | FveVolume] = {}
+        self._heads: dict[LuksHead, bytes | InputError] = {}
+        self._spent, self._allowed = 0.0, 0.0
 
     @property
     def is_empty(self) -> bool:
         """Whether there is no key: only volumes that keep theirs in the open can be read."""
-        return self._secret is None
+        return self._key is None
 
     def unlocked(self, source: Source, volume: Volume) -> LuksVolume | FveVolume:
         """The plain bytes of a volume.
 
         Raises:
             InputError: the key opens it not. UsageError: it is locked in a way that is not read.
+            RefusedError: trying the key costs much, and nobody allowed it.
         """
         place = source.path, int(volume.offset)
         if place in self._opened:
             return self._opened[place].over(source)
         if volume.filesystem is FilesystemKind.ENCRYPTED:
-            self._opened[place] = unlock_fve(source, volume, self._secret)
+            self._opened[place] = self._fve(source, volume)
         else:
-            self._opened[place] = unlock_luks(source, volume, self._secret or b"")
+            self._opened[place] = self._luks(source, volume)
         return self._opened[place]
 
+    def _fve(self, source: Source, volume: Volume) -> FveVolume:
+        head = fve_head(source, volume)
+        if head is not None and not is_open(head):
+            self._spend(effort_of_fve(len(head.protectors)), volume)
+        return unlock_fve(source, volume, self._key.secret if self._key is not None else None)
 
-def key_ring(secret: bytes | None) -> KeyRing | None:
+    def _luks(self, source: Source, volume: Volume) -> LuksVolume:
+        """A head that stands at several places, as a search finds them, is tried once."""
+        head = luks_head(source, volume)
+        if head is None:
+            raise InputError(f"The head of the encrypted volume {volume.number} cannot be read.")
+        if head not in self._heads:
+            self._spend(effort_of_head(head), volume)
+            secret = self._key.secret if self._key is not None else b""
+            try:
+                self._heads[head] = luks_key(source, volume, head, secret)
+            except InputError as error:
+                self._heads[head] = error
+        key = self._heads[head]
+        if isinstance(key, InputError):
+            raise key
+        assert head.segment is not None
+        return LuksVolume(source, volume, head, head.segment, key)
+
+    def _spend(self, effort: Effort, volume: Volume) -> None:
+        if self._key is not None:
+            whole = Effort(self._spent + effort.seconds, effort.memory)
+            self._allowed = refuse_beyond(self._key, whole, volume.number, self._allowed)
+            self._spent = whole.seconds
+
+
+def key_ring(key: GivenKey | None) -> KeyRing | None:
     """What a key opens; None where there is none."""
-    return KeyRing(secret) if secret is not None else None
+    return KeyRing(key) if key is not None else None
 
 
 def with_unlocked_volumes(

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 
 from mending.disk.locked.plain_volume import PlainVolume
 from mending.disk.locked.sector_cipher import EXTRA, SectorCipher
-from mending.disk.volume import Volume, luks_head
+from mending.disk.volume import Volume
 from mending.formats.encryption.luks import CryptSegment, KeyDigest, KeySlot, LuksHead
 from mending.model import InputError, UsageError, load_extra
 from mending.source import Source
@@ -40,16 +40,13 @@ class LuksVolume(PlainVolume):
         yield self._start + first, sealed
 
 
-def unlock_luks(source: Source, volume: Volume, secret: bytes) -> LuksVolume:
-    """A volume by one of its key slots.
+def luks_key(source: Source, volume: Volume, head: LuksHead, secret: bytes) -> bytes:
+    """The key of a volume, by one of its key slots.
 
     Raises:
-        InputError: the key opens none of them, or the head cannot be read.
+        InputError: the secret opens none of them.
         UsageError: it is encrypted in a way that is not read here, or the extra is missing.
     """
-    head = luks_head(source, volume)
-    if head is None:
-        raise InputError(f"The head of the encrypted volume {volume.number} cannot be read.")
     if head.segment is None:
         raise UsageError(f"Volume {volume.number} is encrypted in a way that is not read here.")
     for slot in head.slots:
@@ -58,7 +55,7 @@ def unlock_luks(source: Source, volume: Volume, secret: bytes) -> LuksVolume:
                 continue
             key = _volume_key(source, volume, slot, secret)
             if key is not None and _is_right(digest, key):
-                return LuksVolume(source, volume, head, head.segment, key)
+                return key
     raise InputError(
         f"This key opens none of the {len(head.slots)} key slots of volume {volume.number}."
     )

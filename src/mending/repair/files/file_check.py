@@ -8,7 +8,7 @@ import msgspec
 from mending.boot.new_entry import only_linux_system
 from mending.boot.nt import StartFile, start_files
 from mending.boot.trace import open_environment
-from mending.disk.locked import key_ring
+from mending.disk.locked import GivenKey, key_ring
 from mending.disk.system import PackageFiles, sound_copies
 from mending.disk.volume import Volume
 from mending.model import Progress
@@ -56,7 +56,7 @@ def check_files(
     progress: Progress,
     *,
     every: bool = False,
-    secret: bytes | None = None,
+    secret: GivenKey | None = None,
 ) -> FilesResult:
     """Compare the files without which the system does not start.
 

@@ -9,7 +9,6 @@ from mending.source.imaging.reading_record import (
     ReadingRecord,
     load_record,
     record_path,
-    session,
 )
 
 __all__ = [
@@ -20,5 +19,4 @@ __all__ = [
     "load_record",
     "open_image",
     "record_path",
-    "session",
 ]

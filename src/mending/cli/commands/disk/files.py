@@ -8,11 +8,11 @@ from mending.app.opening import opened_to_read
 from mending.app.targets import NamedTarget
 from mending.app.tracing import keep_no_memory
 from mending.cli import options
-from mending.cli.asking.secrets import given_secret
 from mending.cli.host import this_host
 from mending.cli.progress import bar
 from mending.cli.show.console import emit
 from mending.cli.show.files import show_files
+from mending.disk.locked import GivenKey
 from mending.repair.files import check_files
 
 
@@ -24,8 +24,7 @@ from mending.repair.files import check_files
     is_flag=True,
     help="Of the nt family: all programs, libraries and drivers, not only what the start needs.",
 )
-@options.unlock
-@options.key_file
+@options.locked
 @click.option("--check", is_flag=True, help="Exit 1 unless every file is sound.")
 @options.as_json
 @click.pass_context
@@ -34,8 +33,7 @@ def command(
     target: str,
     restore_from: Path | None,
     every: bool,
-    unlock: bool,
-    key_file: str | None,
+    secret: GivenKey | None,
     check: bool,
     as_json: bool,
 ) -> None:
@@ -43,7 +41,6 @@ def command(
     packages; those of the nt family with what was signed of them, the catalogues of the system, and
     the sums in their headers. Reads only.
     """
-    secret = given_secret(unlock, key_file)
     if secret is not None:
         keep_no_memory()
     with (

@@ -7,10 +7,10 @@ import click
 from mending.app.copies.keeping import keep
 from mending.app.targets import NamedTarget
 from mending.cli import options
-from mending.cli.asking.secrets import given_secret
 from mending.cli.host import this_host
 from mending.cli.show.console import emit
 from mending.cli.show.copies.healthy import show_keep
+from mending.disk.locked import GivenKey
 from mending.source import settle_output
 
 
@@ -18,8 +18,7 @@ from mending.source import settle_output
 @options.target_argument
 @options.output("Where the copy goes; else beside you, named after the target.")
 @click.option("--anyway", is_flag=True, help="Also where the PC does not start.")
-@options.unlock
-@options.key_file
+@options.locked
 @options.sector
 @options.as_json
 def command(
@@ -27,8 +26,7 @@ def command(
     output: Path | None,
     force: bool,
     anyway: bool,
-    unlock: bool,
-    key_file: str | None,
+    secret: GivenKey | None,
     sector: int | None,
     as_json: bool,
 ) -> None:
@@ -40,7 +38,6 @@ def command(
     host = this_host()
     named = NamedTarget(target, host)
     place = output or Path(f"{Path(target.rstrip('/')).stem or 'pc'}-healthy.zip")
-    secret = given_secret(unlock, key_file)
     out = settle_output(place, force=force, never=(target, named.path))
     result = keep(named, out, host.clock(), anyway=anyway, sector=sector, secret=secret)
     emit(result, as_json, lambda kept: show_keep(kept, target))

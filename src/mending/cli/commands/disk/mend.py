@@ -14,13 +14,13 @@ from mending.app.mending import (
 )
 from mending.app.targets import NamedTarget
 from mending.cli import options
-from mending.cli.asking.secrets import given_secret
 from mending.cli.figures import draw, wanted_figure
 from mending.cli.host import interactive, this_host
 from mending.cli.progress import bar
 from mending.cli.show.console import emit, say
 from mending.cli.show.repairs import maps_of, show_mend, show_mend_all
 from mending.disk.healthy import HealthyCopy, load_copy
+from mending.disk.locked import GivenKey
 from mending.model import RefusedError, UsageError
 from mending.repair.base import MendSettings
 from mending.repair.run import MendAllResult, MendResult, PlannedSequence, Preview
@@ -75,8 +75,7 @@ from mending.repair.run import MendAllResult, MendResult, PlannedSequence, Previ
     help="For start-setting: fewest-drivers, stop-stays, record-loaded, no-hybrid, usual.",
 )
 @click.option("--other-pc", is_flag=True, help="With --from FILE: it may be of another PC.")
-@options.unlock
-@options.key_file
+@options.locked
 @options.firmware
 @options.variables
 @options.sector
@@ -133,8 +132,7 @@ def command(
 def _settings(
     found: NamedTarget,
     taken_from: Path | None,
-    unlock: bool,
-    key_file: str | None,
+    secret: GivenKey | None,
     firmware: str | None,
     **plain: Any,
 ) -> MendSettings:
@@ -144,7 +142,7 @@ def _settings(
         boot_options=found.boot_options,
         restore_from=taken_from if taken_from is not None and taken_from.is_dir() else None,
         healthy=_healthy(taken_from),
-        keys=opened_keys(given_secret(unlock, key_file)),
+        keys=opened_keys(secret),
         **plain,
     )
 

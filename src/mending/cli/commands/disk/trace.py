@@ -7,13 +7,13 @@ import click
 from mending.app.targets import NamedTarget
 from mending.app.tracing import trace
 from mending.cli import options
-from mending.cli.asking.secrets import given_secret
 from mending.cli.figures import draw, wanted_figure
 from mending.cli.host import this_host
 from mending.cli.packs import base_pack
 from mending.cli.reading_shown import reading_shown
 from mending.cli.show.console import emit, named_target
 from mending.cli.show.traces import show_trace
+from mending.disk.locked import GivenKey
 from mending.model import Verdict
 
 
@@ -28,8 +28,7 @@ from mending.model import Verdict
     type=click.Path(path_type=Path, exists=True, dir_okay=False),
     help="A healthy copy (`mending keep`): also say what has changed since.",
 )
-@options.unlock
-@options.key_file
+@options.locked
 @click.option("--check", is_flag=True, help="Exit 1 unless no fault was found.")
 @options.figure("Also draw the disk map")
 @options.as_json
@@ -41,8 +40,7 @@ def command(
     firmware: str | None,
     variables: str | None,
     against: Path | None,
-    unlock: bool,
-    key_file: str | None,
+    secret: GivenKey | None,
     check: bool,
     figure: str | None,
     force: bool,
@@ -54,7 +52,6 @@ def command(
     host = this_host()
     found = NamedTarget(target, host, variables)
     picture = wanted_figure(figure, force, target, found.path)
-    secret = given_secret(unlock, key_file)
     with reading_shown(found.path) as watch:
         result = trace(found, host, sector, firmware, secret, watch)
     if against is not None:

@@ -7,11 +7,11 @@ import click
 from mending.app.evidence import crashes_of
 from mending.case import is_case, load_case
 from mending.cli import options
-from mending.cli.asking.secrets import given_secret
 from mending.cli.figures import draw_history, wanted_figure
 from mending.cli.host import this_host
 from mending.cli.show.console import emit
 from mending.cli.show.crashes import show_crashes
+from mending.disk.locked import GivenKey
 
 
 @click.command("crashes")
@@ -22,8 +22,7 @@ from mending.cli.show.crashes import show_crashes
     help="Exit 1 when the records tell of a crash or of a PC that restarts for ever.",
 )
 @options.figure("Draw the starts, failures, changes and restore points")
-@options.unlock
-@options.key_file
+@options.locked
 @options.as_json
 @click.pass_context
 def command(
@@ -32,8 +31,7 @@ def command(
     check: bool,
     figure: str | None,
     force: bool,
-    unlock: bool,
-    key_file: str | None,
+    secret: GivenKey | None,
     as_json: bool,
 ) -> None:
     """What dumps and logs tell: crashes, how each start ended, when failing began, with which
@@ -46,7 +44,7 @@ def command(
     case = load_case(Path(target)) if is_case(Path(target)) else None
     disk = case.state.disk if case is not None else None
     picture = wanted_figure(figure, force, target, disk or target)
-    result = crashes_of(target, case, this_host(), given_secret(unlock, key_file))
+    result = crashes_of(target, case, this_host(), secret)
     draw_history(picture, result)
     emit(result, as_json, show_crashes)
     failed = any(start.ended == "crash" for start in result.starts)
