@@ -2,9 +2,8 @@
 
 A head says how hard a key is to be stretched, and a hostile one may ask for hours and for all the
 memory there is. So the work is estimated from what the head says and from how quick this machine is
-at a
-small piece of the same work (PBKDF2: RFC 8018, 5.2, work grows with iterations and with blocks of
-output; Argon2: RFC 9106, 3.1, with memory times passes), added up over a command, and beyond a
+at a small piece of the same work (PBKDF2: RFC 8018, 5.2, work grows with iterations and with blocks
+of output; Argon2: RFC 9106, 3.1, with memory times passes), added up over a command, and beyond a
 bound somebody has to allow it.
 """
 
