@@ -9,7 +9,8 @@ from mending.app.case_disk import identity_now
 from mending.app.host import Host
 from mending.app.opening import opened_target
 from mending.app.targets import NamedTarget
-from mending.app.tracing import keep_no_memory
+from mending.app.tracing import keep_no_memory, offers_in
+from mending.boot.trace import open_environment
 from mending.case import crash_files, mended
 from mending.disk.locked import GivenKey, KeyRing
 from mending.knowledge import base_pack
@@ -26,6 +27,7 @@ from mending.repair.run import (
     preview_all,
     repair_of,
 )
+from mending.source import Identity
 
 
 def opened_keys(secret: GivenKey | None) -> KeyRing | None:
@@ -103,9 +105,13 @@ def carry_out_repair(
         RepairFailedError: it failed; everything was put back.
     """
     target.refuse_closed()
+    identity: Identity | None = None
     with opened_target(target.path, sector, for_writing=True) as source:
         result, after = carry_out(planned, source, target.journal(host), host.clock())
-        identity = identity_now(source) if target.case is not None else None
+        if target.case is not None:
+            identity = identity_now(source)
+            environment = open_environment(source, planned.settings.keys)
+            after = offers_in(source, environment, after, lambda: planned.settings)
     if target.case is not None and result.undo_point is not None:
         repair, point = planned.proposal.repair, result.undo_point
         target.case = mended(target.case, base_pack(), host.hand, repair, point, after, identity)

@@ -1,6 +1,7 @@
 """Tracing a target, and letting its case remember it."""
 
 import resource
+from collections.abc import Callable
 from typing import TYPE_CHECKING, Protocol
 
 from mending.app.bounds import within_bounds
@@ -8,14 +9,16 @@ from mending.app.copies.gathered import traced_or_told
 from mending.app.host import Host
 from mending.app.opening import opened_disk, opened_to_read
 from mending.app.targets import NamedTarget
-from mending.boot.chain import Trace
+from mending.boot.chain import BootEnvironment, Trace
 from mending.boot.trace import open_environment, trace_environment
 from mending.disk.locked import GivenKey
 from mending.model import Phase
-from mending.source import Target
+from mending.source import FileSource, FolderSource, Target
 
 if TYPE_CHECKING:
     from mending.boot.rehearse import RehearsalResult
+    from mending.disk.locked import KeyRing
+    from mending.repair.base import MendSettings
 
 
 class Watch(Protocol):
@@ -68,7 +71,9 @@ def trace(
                 reached = watch.reached
             environment = open_environment(source, keys)
             kind = firmware or target.firmware
-            return trace_environment(source, environment, kind, target.boot_options, reached)
+            options = target.boot_options
+            found = trace_environment(source, environment, kind, options, reached)
+            return offers_in(source, environment, found, _settings(target, kind, keys))
 
     found = traced_or_told(target.path, ask)
     if target.case is not None and target.case.state.closed is None:
@@ -76,6 +81,38 @@ def trace(
 
         target.case = traced(target.case, host.hand, found)
     return found
+
+
+def _settings(
+    target: NamedTarget, firmware: str | None, keys: "KeyRing | None"
+) -> Callable[[], "MendSettings"]:
+    """What repairs are asked with, made where one is called for."""
+
+    def make() -> "MendSettings":
+        from mending.repair.base import MendSettings  # noqa: PLC0415 - lazy: sound disks need none
+
+        return MendSettings(firmware=firmware, boot_options=target.boot_options, keys=keys)
+
+    return make
+
+
+def offers_in(
+    source: Target,
+    environment: BootEnvironment,
+    found: Trace,
+    settings: Callable[[], "MendSettings"],
+) -> Trace:
+    """A trace that names only repairs that can be done, and what is in the way of the others. Of
+    what is only read (bundles, moments of the past) nothing is asked.
+    """
+    called_for = any(finding.repairs for finding in found.findings)
+    if not called_for or not isinstance(source, FileSource | FolderSource):
+        return found
+    if isinstance(source, FileSource) and source.not_gathered is not None:
+        return found
+    from mending.repair.run import Examined, with_offers  # noqa: PLC0415 - lazy: as above
+
+    return with_offers(Examined(source, environment, found), settings())
 
 
 def rehearse(target: NamedTarget, host: Host, sector: int | None = None) -> "RehearsalResult":

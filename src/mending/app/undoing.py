@@ -8,7 +8,8 @@ from mending.app.case_disk import identity_now
 from mending.app.host import Host
 from mending.app.opening import opened_target
 from mending.app.targets import NamedTarget
-from mending.boot.trace import trace_target
+from mending.app.tracing import offers_in
+from mending.boot.trace import open_environment, trace_environment
 from mending.case import put_back
 from mending.model import InputError, RefusedError
 from mending.repair.journal import (
@@ -66,7 +67,9 @@ def undo(target: NamedTarget, host: Host, wish: UndoWish) -> PointsResult:
     act = journal.redo if wish.redo else journal.undo
     with opened_target(target.path, for_writing=True) as source:
         changed = act(source, chosen, at, wish.allowed)
-        trace = trace_target(source, target.firmware, target.boot_options)
+        environment = open_environment(source)
+        found = trace_environment(source, environment, target.firmware, target.boot_options)
+        trace = offers_in(source, environment, found, target.settings)
         identity = identity_now(source) if target.case is not None else None
     if target.case is not None and not wish.redo:
         put_back(target.case, host.hand, chosen.file.id, trace, identity)

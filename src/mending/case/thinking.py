@@ -131,12 +131,14 @@ def situation_of(state: CaseState, pack: Pack, causes: CausesResult | None = Non
     causes = causes or causes_of(state, pack)
     findings = state.trace.findings if state.trace else ()
     fatal = state.trace.fatal if state.trace else ()
+    barred = state.trace.barred if state.trace else ()
     return Situation(
         facts={**_unreached(state, pack), **state.seen, **facts_of(state, pack)},
         tried=_tried(state),
         on_bench=state.disk is not None,
         traced=state.trace is not None,
-        repairs=frozenset(repair for finding in findings for repair in finding.repairs),
+        repairs=frozenset(repair for finding in findings for repair in finding.repairs)
+        | {each.repair for each in barred if each.option},
         urgent=frozenset(repair for finding in fatal for repair in finding.repairs),
         chances={cause.id: cause.chance for cause in causes.causes},
     )

@@ -80,15 +80,18 @@ def output(says: str, kind: type[Path] | None = Path) -> Callable[[F], F]:
 
 
 def locked(command: F) -> F:
-    """Options for the key of locked volumes; the command gets `secret`, None where none is given."""
+    """Options for the key of locked volumes; the command gets `secret`, None without one."""
 
     @functools.wraps(command)
     def gathered(
         *args: Any, unlock: bool, key_file: str | None, patient: bool, **given: Any
     ) -> Any:
-        from mending.cli.asking.secrets import given_key  # noqa: PLC0415 - lazy: seldom given
+        key = None
+        if unlock or key_file is not None:
+            from mending.cli.asking.secrets import given_key  # noqa: PLC0415 - lazy: seldom given
 
-        return command(*args, secret=lambda: given_key(unlock, key_file, patient), **given)
+            key = given_key(unlock, key_file, patient)
+        return command(*args, secret=key, **given)
 
     wrapped: Any = gathered
     for name, says, keywords in reversed(_KEY):

@@ -77,9 +77,17 @@ class TookTooMuchError(MendingError):
 
 
 class RefusedError(MendingError):
-    """A guard does not allow it."""
+    """A guard does not allow it.
+
+    Args:
+        option: what, added to the command, would settle it; empty where nothing would.
+    """
 
     exit_status = 4
+
+    def __init__(self, says: str, hint: str = "", option: str = "") -> None:
+        super().__init__(says, hint)
+        self.option = option
 
 
 class RepairFailedError(MendingError):

@@ -152,7 +152,8 @@ def _check_content(
     says = f"{found.path}, which the boot code loads, is there ({found.bytes} bytes)."
     if ran.reached:
         says = f"The boot code, run in the emulator, gets to {found.path} ({found.bytes} bytes)."
-    return passed(Phase.BOOT_MANAGER, says, where, then(found.path))
+    result = passed(Phase.BOOT_MANAGER, says, where, then(found.path))
+    return msgspec.structs.replace(result, ran_to=found.path if ran.reached else "")
 
 
 def _unique(names: list[str]) -> tuple[str, ...]:

@@ -20,6 +20,7 @@ from mending.boot.chain.checks import (
 from mending.boot.chain.disk_environment import DiskEnvironment
 from mending.boot.chain.environment import BootEnvironment
 from mending.boot.chain.results import (
+    BarredRepair,
     ChangedPart,
     PhaseResult,
     SystemResult,
@@ -34,6 +35,7 @@ from mending.boot.chain.version_order import falling
 
 __all__ = [
     "NOWHERE",
+    "BarredRepair",
     "BootEnvironment",
     "ChangedPart",
     "CheckResult",

@@ -58,6 +58,7 @@ class CheckResult(msgspec.Struct, frozen=True, kw_only=True):
 
     Attributes:
         says: one sentence for the list of checks.
+        ran_to: the file that boot code, run in the emulator, got to; empty where none was run.
         then: the check of the next link, also after a failure wherever it can still be told; None
             at the end.
     """
@@ -68,6 +69,7 @@ class CheckResult(msgspec.Struct, frozen=True, kw_only=True):
     where: Where = NOWHERE
     findings: tuple[Finding, ...] = ()
     then: Link | None = None
+    ran_to: str = ""
 
     def with_findings(self, *more: Finding) -> "CheckResult":
         """The same result with further findings behind its own."""

@@ -29,12 +29,15 @@ class TargetResult(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class TraceCheck(msgspec.Struct, frozen=True, kw_only=True):
-    """One thing that was checked, in the order of starting."""
+    """One thing that was checked, in the order of starting.
+    `ran_to` is the file that boot code, run in the emulator, got to.
+    """
 
     phase: Phase
     state: PhaseState
     says: str
     where: Where
+    ran_to: str = ""
 
 
 class PhaseResult(msgspec.Struct, frozen=True, kw_only=True):
@@ -143,10 +146,27 @@ class ChangedPart(msgspec.Struct, frozen=True, kw_only=True):
     offset: int | None = None
 
 
+class BarredRepair(msgspec.Struct, frozen=True, kw_only=True):
+    """A repair that a finding calls for and that cannot be done as things are.
+
+    Attributes:
+        says: what is in the way. hint: what a person can do about it.
+        option: what, added to `mending mend TARGET REPAIR`, would settle it; empty where nothing
+            would.
+        fatal: whether what keeps the PC from starting calls for it.
+    """
+
+    repair: str
+    says: str
+    hint: str = ""
+    option: str = ""
+    fatal: bool = False
+
+
 class Trace(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="trace/1"):
     """Which phase of starting fails on this disk, and why. Records of older cases have no map
     and do not say what was not read. `against` is what a healthy copy has otherwise, where the
-    trace was made against one.
+    trace was made against one. `barred` are repairs that findings call for and that cannot be done.
     """
 
     target: TargetResult
@@ -162,6 +182,7 @@ class Trace(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag=
     map: DiskMap | None = None
     unread: UnreadResult | None = None
     against: tuple[ChangedPart, ...] | None = None
+    barred: tuple[BarredRepair, ...] = ()
 
     @property
     def table(self) -> str:

@@ -181,7 +181,13 @@ def _contents(environment: BootEnvironment) -> list[Contents]:
 
 
 def _trace_check(check: CheckResult) -> TraceCheck:
-    return TraceCheck(phase=check.phase, state=check.state, says=check.says, where=check.where)
+    return TraceCheck(
+        phase=check.phase,
+        state=check.state,
+        says=check.says,
+        where=check.where,
+        ran_to=check.ran_to,
+    )
 
 
 def _target(target: Target, disk: Disk | None) -> TargetResult:

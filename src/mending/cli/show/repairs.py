@@ -1,13 +1,15 @@
 """Repairs and undo points as a person reads them."""
 
+from collections.abc import Sequence
 from itertools import groupby
 
 from rich.console import Group, RenderableType
 
+from mending.boot.chain import BarredRepair
 from mending.cli.show.console import indented, plain_id, rows, size, text, title
 from mending.cli.show.maps import show_map
 from mending.disk.scan import DiskMap
-from mending.model import Verdict
+from mending.model import Verdict, quoted
 from mending.repair.journal import PointsResult
 from mending.repair.run import MendAllResult, MendResult, WriteResult
 
@@ -24,7 +26,7 @@ def show_mend(result: MendResult) -> RenderableType:
     if len(cells) > _MOST * 3:
         cells = [*cells[: _MOST * 3], ("", "and more ranges; --json has all of them")]
     maps = [show_map(disk, name) for name, disk in maps_of(result)]
-    ends = rows([("proved:", text(result.proof, "soft")), *_ends(result)])
+    ends = rows([("checked:", text("; ".join(result.proof), "soft")), *_ends(result)])
     return Group(title(result.repair), indented(text(result.says), rows(cells)), *maps, ends)
 
 
@@ -81,8 +83,8 @@ def show_mend_all(result: MendAllResult, named: str) -> RenderableType:
     """Every repair, then the outcome of all together. Args: named: how the person named the
     target.
     """
-    if not result.steps:
-        return text(result.stopped or "No finding calls for a repair that Mending carries out.")
+    if not result.steps and not result.refused:
+        return text("No finding calls for a repair that Mending carries out.")
     parts: list[RenderableType] = []
     for step in result.steps:
         parts += [show_mend(step), text("")]
@@ -91,10 +93,30 @@ def show_mend_all(result: MendAllResult, named: str) -> RenderableType:
         _state(result.before, result.failing_before),
         _state(result.after, result.failing_after),
     )
-    parts += [text(f"{verb}: {len(result.steps)}; before: {before}; after: {after}", "bold")]
-    parts += [text(f"stopped: {result.stopped}")] if result.stopped else []
-    parts += [] if result.done else [text(f"do it: mending mend {named} --all")]
+    if result.steps:
+        count = len(result.steps)
+        parts += [text(f"{verb}: {count}; before: {before}; after: {after}", "bold")]
+    else:
+        parts += [text(f"Nothing is mended; {before}.", "bold")]
+    parts += show_barred(result.refused, named)
+    if result.steps and not result.done:
+        parts.append(text(f"do it: mending mend {quoted(named)} --all"))
     return Group(*parts)
+
+
+def show_barred(barred: Sequence[BarredRepair], named: str) -> list[RenderableType]:
+    """Repairs that are called for and cannot be done, with the line to type where an option would
+    settle it.
+    """
+    parts: list[RenderableType] = []
+    for each in barred:
+        parts.append(text(f"not done: {each.repair}: {each.says}"))
+        if each.option:
+            line = f"mending mend {quoted(named)} {each.repair} {each.option}"
+            parts.append(indented(text(line, "bold")))
+        elif each.hint:
+            parts.append(indented(text(each.hint, "soft")))
+    return parts
 
 
 def _state(verdict: str, phase: str | None) -> str:

@@ -4,7 +4,7 @@ from rich.console import Group, RenderableType
 from rich.text import Text
 
 from mending.app.opening import moment_of
-from mending.boot.chain import Trace, VolumeResult
+from mending.boot.chain import BarredRepair, Trace, VolumeResult
 from mending.cli.show.console import (
     indented,
     minute,
@@ -18,7 +18,16 @@ from mending.cli.show.console import (
 from mending.cli.show.copies.changed_parts import show_changed
 from mending.cli.show.maps import show_map
 from mending.knowledge import Pack
-from mending.model import Finding, PhaseState, RepairId, Severity, Verdict, VolumeState, Where
+from mending.model import (
+    Finding,
+    PhaseState,
+    RepairId,
+    Severity,
+    Verdict,
+    VolumeState,
+    Where,
+    quoted,
+)
 
 _STYLES = {
     PhaseState.PASSED: "good",
@@ -94,11 +103,10 @@ def _locks_and_moments(trace: Trace) -> list[RenderableType]:
         if volume.moments and moment_of(trace.target.path)[1] is None:
             newest, count = volume.moments[-1], len(volume.moments)
             says = f"keeps {count} earlier {'moment' if count == 1 else 'moments'}, number"
+            moment = quoted(f"{trace.target.path}@{newest.number}")
             when = f"{newest.number} of {minute(newest.at)} UTC is the newest"
             parts.append(text(f"volume {volume.number} {says} {when}"))
-            parts.append(
-                text(f"  the disk as it was: mending trace {trace.target.path}@{newest.number}")
-            )
+            parts.append(text(f"  the disk as it was: mending trace {moment}"))
     return parts
 
 
@@ -130,11 +138,23 @@ def _verdict(trace: Trace, pack: Pack, named: str) -> list[tuple[object, ...]]:
         cells.append(("", text(_evidence(finding), "soft")))
     repairs = _repairs(trace)
     cells += [("do:", _advice(repair, pack, named)) for repair in repairs]
-    return (
-        cells
-        if repairs
-        else [*cells, ("do:", "by hand; `mending plan` of a case orders the steps")]
-    )
+    for each in trace.barred:
+        if each.fatal:
+            cells += _in_the_way(each, named)
+    if not repairs and not any(each.fatal and each.option for each in trace.barred):
+        cells.append(("do:", "by hand; `mending plan` of a case orders the steps"))
+    return cells
+
+
+def _in_the_way(barred: BarredRepair, named: str) -> list[tuple[object, ...]]:
+    """A repair that cannot be done as things are, and what would let it."""
+    cells: list[tuple[object, ...]] = [("not yet:", text(f"{barred.repair}: {barred.says}"))]
+    if barred.option:
+        line = f"mending mend {quoted(named)} {barred.repair} {barred.option}"
+        cells.append(("", text(line, "bold")))
+    elif barred.hint:
+        cells.append(("", text(barred.hint, "soft")))
+    return cells
 
 
 def _without_failure(trace: Trace) -> list[tuple[object, ...]]:
@@ -158,7 +178,7 @@ def _repairs(trace: Trace) -> list[RepairId]:
 def _advice(repair: str, pack: Pack, named: str) -> Text:
     step = next((step for step in pack.steps.values() if step.repair == repair), None)
     cost = f"   ({step.minutes:g} min, {stakes(step.stakes)})" if step else ""
-    return text(f"mending mend {named} {repair}{cost}", "bold")
+    return text(f"mending mend {quoted(named)} {repair}{cost}", "bold")
 
 
 def stakes(name: str) -> str:

@@ -16,6 +16,7 @@ def check_common(disk: Disk, settings: MendSettings) -> None:
             f"Volume {encrypted[0]} is encrypted, and a changed boot chain makes it ask for its"
             " recovery key.",
             "Have the key at hand, then add --key-at-hand.",
+            "--key-at-hand",
         )
 
 

@@ -10,7 +10,7 @@ from mending.boot.uefi import BootOptions
 from mending.disk.healthy import HealthyCopy
 from mending.disk.layout import Disk
 from mending.disk.locked import KeyRing
-from mending.model import Change, Finding, FindingId, Progress, Proof, RefusedError, RepairId
+from mending.model import Change, Finding, FindingId, Progress, RefusedError, RepairId
 
 
 class MendSettings(msgspec.Struct, frozen=True):
@@ -35,6 +35,7 @@ class MendSettings(msgspec.Struct, frozen=True):
         system: number of the volume whose system is meant.
         want: what the next start is to do.
         keys: what opens locked volumes.
+        yes: nobody will be asked: what has one sure answer is taken.
         failing_since: tells when failing began, RFC 3339, empty where no record says so; asked only
             where that decides something, for reading the records takes its time.
     """
@@ -55,6 +56,7 @@ class MendSettings(msgspec.Struct, frozen=True):
     system: int | None = None
     want: str = ""
     keys: KeyRing | None = None
+    yes: bool = False
     failing_since: Callable[[], str] = str
 
 
@@ -105,7 +107,6 @@ class Proposal(msgspec.Struct, frozen=True, kw_only=True):
         answers: the findings that must be gone afterwards.
         fault_after: looks at the trace of the mended target where no finding tells that the repair
             worked; says what is wrong, or nothing.
-        proof: how such a repair is known to be right, where the catalogue's row says otherwise.
     """
 
     repair: RepairId
@@ -113,4 +114,3 @@ class Proposal(msgspec.Struct, frozen=True, kw_only=True):
     changes: tuple[Change, ...]
     answers: tuple[Finding, ...]
     fault_after: Callable[[Trace], str] | None = None
-    proof: Proof | None = None

@@ -144,7 +144,9 @@ def _refuse_if_it_works(kind: CodeKind, core: Lba | None, settings: MendSettings
     fits = kind is CodeKind.GRUB if core is not None else kind is CodeKind.ACTIVE_ENTRY
     if fits and not settings.anyway:
         raise RefusedError(
-            "The boot code is of the kind that this disk needs.", "Add --anyway to write it afresh."
+            "The boot code is of the kind that this disk needs.",
+            "Add --anyway to write it afresh.",
+            "--anyway",
         )
 
 

@@ -89,6 +89,7 @@ def _meant(request: Request, elements: Key) -> tuple[Volume, bytes]:
         raise RefusedError(
             f"{count} here could be the one that the entry with {path} means.",
             "Add --system VOLUME." if found else "Is the right disk looked at?",
+            "--system VOLUME" if found else "",
         )
     return found[0].volume, device_of(request, found[0].volume)
 

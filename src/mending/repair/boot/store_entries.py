@@ -16,7 +16,7 @@ from mending.disk.volume import Volume
 from mending.formats.nt import boot_store as store
 from mending.formats.nt.hive_cells import DamagedHiveError
 from mending.knowledge.families import nt_names
-from mending.model import Change, Finding, FindingId, Proof, RefusedError, RepairId, clean_text
+from mending.model import Change, Finding, FindingId, RefusedError, RepairId, clean_text
 from mending.repair.base import Proposal, Request
 from mending.repair.boot.store_places import device_of, store_home
 from mending.repair.boot.store_recovery import Home, Recovery, home_of, recoveries
@@ -98,7 +98,6 @@ def propose(request: Request) -> Proposal:
         says=says,
         changes=tuple(changes),
         answers=tuple(asking),
-        proof=Proof.DESCRIPTION,
     )
 
 

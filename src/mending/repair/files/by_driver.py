@@ -45,6 +45,7 @@ def put_by_driver(
         raise RefusedError(
             f"{_listed(files)} needs new blocks on {shown.lower()} ({volume.filesystem}).",
             "Add --mount (as root): the system's own driver then writes to a copy of what changes.",
+            "--mount",
         )
     top = None if volume.top == DEFAULT_TOP else volume.top
     drivers = drivers_of(volume.filesystem, top)
@@ -81,6 +82,7 @@ def _check_left_clean(disk: Disk, volume: Volume, settings: MendSettings) -> Non
         raise RefusedError(
             f"Volume {volume.number} was not closed properly: its journal comes first.",
             "Add --replay: the driver then replays it, and undo takes that back too.",
+            "--mount --replay",
         )
 
 

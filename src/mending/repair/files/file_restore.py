@@ -42,6 +42,7 @@ def propose(request: Request) -> Proposal:
         raise RefusedError(
             f"{_listed(bad)}, and no sound copy is at hand.",
             "Add --from FOLDER: a mounted sound system, or its packages.",
+            "--from FOLDER",
         )
     placed = {_real(files, path): copy for path, copy in copies.items()}
     changes = put_files(

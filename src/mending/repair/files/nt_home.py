@@ -30,7 +30,9 @@ def nt_home(request: Request) -> NtStart:
         )
     if len(homes) > 1:
         listed = " or ".join(f"{home.root} on volume {home.volume.number}" for home in homes)
-        raise RefusedError(f"Which system is meant: {listed}?", "Add --system VOLUME.")
+        raise RefusedError(
+            f"Which system is meant: {listed}?", "Add --system VOLUME.", "--system VOLUME"
+        )
     return homes[0]
 
 

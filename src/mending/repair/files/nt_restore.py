@@ -18,7 +18,7 @@ from mending.disk.shadow import shadow_copies
 from mending.disk.system import Catalogues, systems_on
 from mending.formats.executable import pe_tables, pe_version
 from mending.knowledge.families import nt_names
-from mending.model import FileAttributes, Finding, InputError, Proof, RefusedError, RepairId
+from mending.model import FileAttributes, Finding, InputError, RefusedError, RepairId
 from mending.repair.base import Proposal, Request
 from mending.repair.files.aside import real_path
 from mending.repair.files.nt_home import nt_home
@@ -77,6 +77,7 @@ def propose(request: Request) -> Proposal:
         raise RefusedError(
             f"No copy of {listed} is at hand that is of this build and whole.",
             "Add --from PLACE: this PC's healthy copy, or a sound PC of the same build, mounted.",
+            "--from PLACE",
         )
     changes = put_files(
         request, start.volume, put, "file of the system", dict.fromkeys(put, _EVERYTHING)
@@ -95,7 +96,6 @@ def propose(request: Request) -> Proposal:
         changes=tuple(changes),
         answers=answers,
         fault_after=lambda _trace: "",
-        proof=Proof.DESCRIPTION,
     )
 
 

@@ -34,12 +34,16 @@ def propose(request: Request) -> Proposal:
     copy = request.settings.healthy
     if copy is None:
         raise RefusedError(
-            "No healthy copy was named.", "Add --from FILE; `mending keep` makes one."
+            "No healthy copy was named.",
+            "Add --from FILE; `mending keep` makes one.",
+            "--from FILE",
         )
     why = why_not_of(copy.index, request.disk)
     if why and not request.settings.other_pc:
         raise RefusedError(
-            f"{copy.path} is of another PC: {why}.", "If it surely fits, add --other-pc."
+            f"{copy.path} is of another PC: {why}.",
+            "If it surely fits, add --other-pc.",
+            "--other-pc",
         )
     failing = request.trace.failing_phase
     if failing is None:

@@ -30,6 +30,7 @@ def propose(request: Request) -> Proposal:
         raise RefusedError(
             f"Control set {now}, which is selected, has its services and settings.",
             "Add --anyway to start with another one.",
+            "--anyway",
         )
     wanted = _wanted(select, [number for number in sound if number != now])
     editor = file.editor()

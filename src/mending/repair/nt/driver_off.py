@@ -40,7 +40,9 @@ def propose(request: Request) -> Proposal:
     names = [asked] if asked else _called_for(request, settings, known)
     if not names:
         raise RefusedError(
-            "No driver stops the start that it could do without.", "Name one: --driver NAME."
+            "No driver stops the start that it could do without.",
+            "Name one: --driver NAME.",
+            "--driver NAME",
         )
     file = open_system_hive(request, start)
     editor, told = file.editor(), list[str]()
@@ -77,6 +79,7 @@ def _called_for(request: Request, settings: NtSettings, known: dict[str, Driver]
                     f"The filter {name} has no entry, but its file is there: is it one of a program"
                     " that was removed?",
                     f"If so, add --driver {name}; if not, put the hives back (hive-set).",
+                    f"--driver {name}",
                 )
             found.append(name.casefold())
     return list(dict.fromkeys(found))

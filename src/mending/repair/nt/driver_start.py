@@ -61,6 +61,7 @@ def _chosen(request: Request, settings: NtSettings) -> Driver:
         raise RefusedError(
             f"Which storage driver does the PC's controller need: {listed}?",
             "Add --driver NAME; the firmware's set-up names the mode.",
+            "--driver NAME",
         )
     return idle[0]
 

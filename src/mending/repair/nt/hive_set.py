@@ -18,7 +18,7 @@ from mending.disk.healthy import HealthyCopy, why_not_of
 from mending.disk.hives import Hive, HiveEditor, newest_of, read_to_end, replayed
 from mending.disk.layout import volume_at_moment
 from mending.disk.shadow import shadow_copies
-from mending.model import Change, FindingId, InputError, RefusedError, RepairId, plain_time
+from mending.model import Change, FindingId, InputError, RefusedError, RepairId, plain_time, quoted
 from mending.model.limits import HIVE_BYTES
 from mending.repair.base import Proposal, Request
 from mending.repair.files import free_name, nt_home, put_by_driver, real_path
@@ -110,8 +110,11 @@ def _chosen(request: Request, start: NtStart) -> _Moment:
             "No whole set of hives lies beside the present ones, and the volume keeps no earlier"
             " moment.",
             "Add --from PLACE: a healthy copy, or a folder with all of them.",
+            "--from PLACE",
         )
     found.sort(key=lambda pair: pair[1].written, reverse=True)
+    if len(found) == 1 and settings.yes and _losses(request, start, found[0][1]):
+        return found[0][1]  # what would be lost is known and shown, and there is no other
     listed = "; ".join(f"{moment.at} (--hives {place})" for place, moment in found[:_MOST_LISTED])
     since = request.settings.failing_since()
     wanted, why = _before(found, since)
@@ -119,6 +122,7 @@ def _chosen(request: Request, start: NtStart) -> _Moment:
         f"Which moment is put back: {listed}? {why} Of {wanted.at}:"
         f"{_losses(request, start, wanted) or ' what would be lost cannot be told.'}",
         "" if since else "The newest from before the failing began is the right one.",
+        "--hives " + next(quoted(place) for place, moment in found if moment is wanted),
     )
 
 
@@ -171,7 +175,9 @@ def _of_copy(request: Request, copy: HealthyCopy) -> _Moment:
     why = why_not_of(copy.index, request.disk)
     if why and not request.settings.other_pc:
         raise RefusedError(
-            f"{copy.path} is of another PC: {why}.", "If it surely fits, add --other-pc."
+            f"{copy.path} is of another PC: {why}.",
+            "If it surely fits, add --other-pc.",
+            "--other-pc",
         )
     numbers = {
         file.path.rpartition("/")[2].casefold(): number

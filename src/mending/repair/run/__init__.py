@@ -1,6 +1,7 @@
 """One repair from proposal to proof, and several one after the other."""
 
 from mending.repair.run.mend import (
+    Examined,
     MendResult,
     Preview,
     WriteResult,
@@ -8,10 +9,12 @@ from mending.repair.run.mend import (
     examine,
     preview,
 )
+from mending.repair.run.offers import with_offers
 from mending.repair.run.registry import repair_of
 from mending.repair.run.sequence import MendAllResult, PlannedSequence, preview_all, wanted
 
 __all__ = [
+    "Examined",
     "MendAllResult",
     "MendResult",
     "PlannedSequence",
@@ -23,4 +26,5 @@ __all__ = [
     "preview_all",
     "repair_of",
     "wanted",
+    "with_offers",
 ]

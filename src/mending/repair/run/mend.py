@@ -12,7 +12,6 @@ from mending.disk.layout import identifier_ranges
 from mending.disk.scan import DiskMap, lost_between
 from mending.model import (
     PHASES,
-    REPAIRS,
     Change,
     FileChange,
     Finding,
@@ -42,14 +41,14 @@ class WriteResult(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class MendResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="mend/1"):
-    """What a repair did, or would do where `done` is false. `proof` is how we know that such
-    repairs are right. The maps are None where the table stays as it is; `warning` is empty but
-    where something beside the repair went wrong.
+    """What a repair did, or would do where `done` is false. `proof` is what was done on this
+    target, now, to see that it is right. The maps are None where the table stays as it is;
+    `warning` is empty but where something beside the repair went wrong.
     """
 
     repair: str
     says: str
-    proof: str
+    proof: tuple[str, ...]
     done: bool
     writes: tuple[WriteResult, ...]
     undo_point: str | None
@@ -90,7 +89,7 @@ class Preview(msgspec.Struct, frozen=True):
         return MendResult(
             repair=self.proposal.repair,
             says=self.proposal.says,
-            proof=self.proposal.proof or REPAIRS[self.proposal.repair].proof,
+            proof=_proof(seen, undo_point is not None),
             done=undo_point is not None,
             writes=tuple(_write_result(change) for change in self.proposal.changes),
             undo_point=undo_point,
@@ -201,9 +200,22 @@ def find_fault(before: Trace, after: Trace, proposal: Proposal) -> str:
     if _passed(after)[0] < _passed(before)[0]:
         return f"the start would already stop at {after.failing_phase}."
     reached = {row.id for row in before.phases if row.state is not PhaseState.NOT_REACHED}
+    if proposal.answers:  # what lies behind a mended link could not be seen before
+        mended = min(finding.phase.rank for finding in proposal.answers)
+        reached = {phase for phase in reached if phase.rank < mended}
     had = {finding.id for finding in before.fatal}
     new = {found.id for found in after.fatal if found.phase in reached} - had
     return f"{sorted(new)[0]} is newly found." if new else ""
+
+
+def _proof(after: Trace, done: bool) -> tuple[str, ...]:
+    """What was done on this target, now."""
+    told = ["read back"] if done else ["tried in memory only"]
+    told.append("traced again")
+    told += [
+        f"boot code run in the emulator to {check.ran_to}" for check in after.checks if check.ran_to
+    ]
+    return tuple(told)
 
 
 def _place_of(finding: Finding) -> tuple[object, ...]:

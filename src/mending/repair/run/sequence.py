@@ -4,8 +4,8 @@ from collections.abc import Sequence
 
 import msgspec
 
-from mending.boot.chain import Trace
-from mending.model import PHASES, Progress, RefusedError, RepairId, silent
+from mending.boot.chain import BarredRepair, Trace
+from mending.model import PHASES, MendingError, Progress, RefusedError, RepairId, UsageError, silent
 from mending.repair.base import MendSettings
 from mending.repair.run.mend import Examined, MendResult, Preview, preview
 
@@ -13,13 +13,13 @@ from mending.repair.run.mend import Examined, MendResult, Preview, preview
 class MendAllResult(
     msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="mend-all/1"
 ):
-    """Repairs one after the other. `stopped` says why the next one was not done; None when none is
-    called for.
+    """Repairs one after the other. `refused` are those that findings still call for and that were
+    not done, with what would settle each.
     """
 
     done: bool
     steps: tuple[MendResult, ...]
-    stopped: str | None
+    refused: tuple[BarredRepair, ...]
     before: str
     after: str
     failing_before: str | None
@@ -31,7 +31,7 @@ class PlannedSequence(msgspec.Struct, frozen=True):
 
     before: Examined
     previews: tuple[Preview, ...]
-    stopped: str | None
+    refused: tuple[BarredRepair, ...]
 
     def result(
         self, steps: Sequence[MendResult] | None = None, after: Trace | None = None
@@ -48,7 +48,7 @@ class PlannedSequence(msgspec.Struct, frozen=True):
         return MendAllResult(
             done=bool(steps),
             steps=tuple(listed),
-            stopped=self.stopped,
+            refused=self.refused,
             before=before.verdict,
             after=seen.verdict,
             failing_before=before.failing_phase,
@@ -57,45 +57,66 @@ class PlannedSequence(msgspec.Struct, frozen=True):
 
 
 def wanted(trace: Trace) -> tuple[RepairId, ...]:
-    """The repairs that the findings call for, in the order in which they build on each other."""
+    """The repairs that the findings call for: those of what keeps the PC from starting first, each
+    kind in the order in which they build on each other.
+    """
     named = {repair for finding in trace.findings for repair in finding.repairs}
-    return tuple(repair for repair in RepairId if repair in named)
+    urgent = {repair for finding in trace.fatal for repair in finding.repairs}
+    listed = [repair for repair in RepairId if repair in named]
+    return tuple(sorted(listed, key=lambda repair: repair not in urgent))
 
 
 def preview_all(
     before: Examined, settings: MendSettings, progress: Progress = silent
 ) -> PlannedSequence:
-    """Plan every repair that is called for, up to the first that is refused and has no other in its
-    place. Where there is a healthy copy, what it can put back comes first. Reads only.
+    """Plan every repair that is called for, each on the bytes that the one before would leave. One
+    that is refused does not keep others from being done, and is asked again after each of them.
+    Where there is a healthy copy, what it can put back comes first. Reads only.
     """
-    now, previews, tried = before, list[Preview](), set[RepairId]()
-    passed_over: str | None = None
+    now, previews, refused = before, list[Preview](), dict[RepairId, BarredRepair]()
     for _ in PHASES if settings.healthy is not None else ():
         if not now.trace.fatal:
             break
         try:
             planned = preview(RepairId.HEALTHY_PARTS, now, settings, progress)
         except RefusedError as error:
-            passed_over = f"{RepairId.HEALTHY_PARTS}: {error.says} {error.hint}".strip()
+            refused[RepairId.HEALTHY_PARTS] = barred_by(RepairId.HEALTHY_PARTS, error, True)
             break
         previews.append(planned)
         now = planned.after
-    while repairs := [repair for repair in wanted(now.trace) if repair not in tried]:
-        repair = repairs[0]
-        tried.add(repair)
+    done = {RepairId.HEALTHY_PARTS}
+    while (planned_next := _next(now, settings, progress, done, refused)) is not None:
+        previews.append(planned_next)
+        done.add(planned_next.proposal.repair)
+        now = planned_next.after
+    called_for = {RepairId.HEALTHY_PARTS, *wanted(now.trace)}
+    left = tuple(refused[repair] for repair in refused if repair in called_for)
+    return PlannedSequence(before, tuple(previews), left if now.trace.findings else ())
+
+
+def _next(
+    now: Examined,
+    settings: MendSettings,
+    progress: Progress,
+    done: set[RepairId],
+    refused: dict[RepairId, BarredRepair],
+) -> Preview | None:
+    """The first repair that is called for and let through; those that are refused are noted."""
+    urgent = {repair for finding in now.trace.fatal for repair in finding.repairs}
+    for repair in wanted(now.trace):
+        if repair in done:
+            continue
         try:
             planned = preview(repair, now, settings, progress)
-        except RefusedError as error:
-            stopped = f"{repair}: {error.says} {error.hint}".strip()
-            if _has_another_way(now.trace, repair, tried):
-                continue
-            return PlannedSequence(before, tuple(previews), stopped)
-        previews.append(planned)
-        now = planned.after
-    return PlannedSequence(before, tuple(previews), passed_over)
+        except (RefusedError, UsageError) as error:
+            refused[repair] = barred_by(repair, error, repair in urgent)
+            continue
+        refused.pop(repair, None)
+        return planned
+    return None
 
 
-def _has_another_way(trace: Trace, refused: RepairId, tried: set[RepairId]) -> bool:
-    """Whether everything that a refused repair would answer names a further one."""
-    asking = [set(finding.repairs) for finding in trace.findings if refused in finding.repairs]
-    return all(repairs - tried for repairs in asking)
+def barred_by(repair: RepairId, error: MendingError, fatal: bool) -> BarredRepair:
+    """What is in the way of a repair."""
+    option = error.option if isinstance(error, RefusedError) else ""
+    return BarredRepair(repair=repair, says=error.says, hint=error.hint, option=option, fatal=fatal)

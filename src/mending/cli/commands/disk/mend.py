@@ -25,6 +25,8 @@ from mending.model import RefusedError, UsageError
 from mending.repair.base import MendSettings
 from mending.repair.run import MendAllResult, MendResult, PlannedSequence, Preview
 
+_REFUSED, _WRITTEN_NOT_WELL = RefusedError.exit_status, 6
+
 
 @click.command("mend")
 @options.target_argument
@@ -81,7 +83,10 @@ from mending.repair.run import MendAllResult, MendResult, PlannedSequence, Previ
 @options.sector
 @options.figure("Also draw the disk map")
 @options.as_json
+@click.pass_context
 def command(
+    ctx: click.Context,
+    /,
     target: str,
     repair: str | None,
     everything: bool,
@@ -105,7 +110,7 @@ def command(
     host = this_host()
     found = NamedTarget(target, host, variables)
     picture = wanted_figure(figure, force, target, found.path)
-    settings = _settings(found, **allowed)
+    settings = _settings(found, yes=yes, **allowed)
     planned: Preview | PlannedSequence
     with bar("searching") as progress:
         if repair is None:
@@ -127,6 +132,18 @@ def command(
     steps = result.steps if isinstance(result, MendAllResult) else (result,)
     maps = [(f"{step.repair}: {name}", disk) for step in steps for name, disk in maps_of(step)]
     draw(picture, maps)
+    if not looking and (status := _status(result)):
+        ctx.exit(status)
+
+
+def _status(result: MendResult | MendAllResult) -> int:
+    """The exit status of a repair that was to be written: refused where nothing was and something
+    was called for; where something was written, whether all is well now.
+    """
+    refused = result.refused if isinstance(result, MendAllResult) else ()
+    if not result.done:
+        return _REFUSED if refused else 0
+    return _WRITTEN_NOT_WELL if refused or result.failing_after is not None else 0
 
 
 def _settings(
