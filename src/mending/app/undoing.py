@@ -11,7 +11,7 @@ from mending.app.targets import NamedTarget
 from mending.app.tracing import offers_in
 from mending.boot.trace import open_environment, trace_environment
 from mending.case import put_back
-from mending.model import InputError, RefusedError
+from mending.model import InputError, RefusedError, quoted
 from mending.repair.journal import (
     NOTHING_MORE,
     Allowed,
@@ -142,7 +142,7 @@ def _chosen(
     if not fitting:
         raise RefusedError(
             f"There is nothing to {'do again' if wish.redo else 'undo'} on {target}.",
-            f"See: mending undo {target} --list. If it was used since the repair, add"
+            f"See: mending undo {quoted(target)} --list. If it was used since the repair, add"
             " --used-since to both.",
         )
     return fitting[0] if wish.redo else fitting[-1]
@@ -156,4 +156,6 @@ def _named(journal: Journal, points: list[UndoPoint], name: str, target: str) ->
     for point in everything:
         if point.file.id == name:
             return point
-    raise InputError(f"{target} has no undo point {name!r}.", f"See: mending undo {target} --list")
+    raise InputError(
+        f"{target} has no undo point {name!r}.", f"See: mending undo {quoted(target)} --list"
+    )

@@ -6,7 +6,7 @@ from mending.case.events import Checked, Closed, HandedOver, Reopened
 from mending.case.folder import Case, record
 from mending.case.thinking import causes_of
 from mending.knowledge import Pack, ReportKind
-from mending.model import Hand, RefusedError, UsageError, clean_text
+from mending.model import Hand, RefusedError, UsageError, clean_text, quoted
 
 DONE = "done"
 """Said of a temporary setting that was put back."""
@@ -53,7 +53,8 @@ def closed(
     if not case.state.works:
         raise RefusedError(
             "The newest test start does not say that it works.",
-            f"Start it from cold, sign in, try what failed: mending started {case.folder} yes",
+            "Start it from cold, sign in, try what failed:"
+            f" mending started {quoted(case.folder)} yes",
         )
     open_ones = [step for step in to_put_back(case, pack) if not put_back.get(step)]
     if open_ones:

@@ -18,7 +18,7 @@ from mending.case.attachment import CASE_FILE, refuse_elsewhere, was_attached_he
 from mending.case.events import Added, AnyEvent, Record, Reopened, decode_record, encode_lines
 from mending.case.lock import HOLDER_FILE, LOCK_FILE, held
 from mending.case.state import CaseState, fold
-from mending.model import Hand, InputError, RefusedError, decode_json, encode_json
+from mending.model import Hand, InputError, RefusedError, decode_json, encode_json, quoted
 from mending.model.limits import RECORD_BYTES, WINDOW_BYTES
 from mending.repair.journal import known_key
 from mending.source import (
@@ -61,7 +61,8 @@ class Case(msgspec.Struct, frozen=True):
         """Raise RefusedError where nothing more may be done in it."""
         if self.state.closed is not None:
             raise RefusedError(
-                f"{self.folder} is closed.", f"Go on with it: mending close {self.folder} --reopen"
+                f"{self.folder} is closed.",
+                f"Go on with it: mending close {quoted(self.folder)} --reopen",
             )
 
     @property
@@ -141,7 +142,7 @@ def load_case(folder: Path) -> Case:
         InputError: it is none, or damaged.
     """
     if not is_case(folder):
-        raise InputError(f"{folder} is no case.", f"Start one with: mending open {folder}")
+        raise InputError(f"{folder} is no case.", f"Start one with: mending open {quoted(folder)}")
     for name in (CASE_FILE, RECORD_FILE, "evidence", "undo", LOCK_FILE, HOLDER_FILE):
         refuse_strange(folder / name)
     try:

@@ -10,7 +10,7 @@ from mending.case.pending import start_due
 from mending.case.state import CaseState
 from mending.case.thinking import causes_of
 from mending.knowledge import Pack
-from mending.model import REPAIRS, RepairId
+from mending.model import REPAIRS, RepairId, quoted
 from mending.reason import Contradiction, impossible_pairs, mended_chance
 
 _TORN = "A crash left something unfinished at the end of the record; it was passed over."
@@ -227,11 +227,11 @@ def _next(case: Case, pack: Pack) -> str:
     if state.closed is not None:
         return ""
     if state.handed_over is not None:
-        return f"close {case.folder} --reopen"
+        return f"close {quoted(case.folder)} --reopen"
     if state.works:
-        return f"close {case.folder}"
+        return f"close {quoted(case.folder)}"
     if start_due(state, pack):
-        return f"started {case.folder} yes|no"
+        return f"started {quoted(case.folder)} yes-or-no"
     findings = state.trace.fatal if state.trace is not None else ()
     tried_steps = {attempt.step for attempt in state.tried}
     called_for = {repair for finding in findings for repair in finding.repairs}
@@ -241,8 +241,8 @@ def _next(case: Case, pack: Pack) -> str:
         if repair in called_for and REPAIRS[repair].step not in tried_steps
     ]
     if repairs:
-        return f"mend {case.folder} {repairs[0] if len(repairs) == 1 else '--all'}"
-    return f"{'plan' if state.seen or state.trace is not None else 'ask'} {case.folder}"
+        return f"mend {quoted(case.folder)} {repairs[0] if len(repairs) == 1 else '--all'}"
+    return f"{'plan' if state.seen or state.trace is not None else 'ask'} {quoted(case.folder)}"
 
 
 def _closed(event: Closed | None) -> ClosedResult | None:

@@ -30,7 +30,15 @@ from mending.crash.results import CrashesResult
 from mending.crash.screens import SeenCode
 from mending.disk.content_kind import HEAD_BYTES, content_kind_of
 from mending.knowledge import UNKNOWN, Pack, Sign, Step, WhyNotRun
-from mending.model import Hand, InputError, RefusedError, UsageError, clean_text, load_rapidfuzz
+from mending.model import (
+    Hand,
+    InputError,
+    RefusedError,
+    UsageError,
+    clean_text,
+    load_rapidfuzz,
+    quoted,
+)
 from mending.model.limits import EVIDENCE_BYTES
 from mending.reason import ReportKind, Statement
 from mending.source import (
@@ -301,7 +309,7 @@ def entry_taken_back(case: Case, hand: Hand, entry: int) -> Case:
     if isinstance(event, Tried) and event.undo_point is not None:
         raise RefusedError(
             f"{event.step} was written to the disk; it is not taken back here.",
-            f"Undo it: mending undo {case.folder}",
+            f"Undo it: mending undo {quoted(case.folder)}",
         )
     return record(case, hand, TakenBack(at=hand.since, entry=entry))
 

@@ -4,8 +4,9 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-import click
 import msgspec
+
+from mending.cli.echo import note
 
 if TYPE_CHECKING:
     from mending.case.turns import Turn
@@ -105,6 +106,6 @@ def _draw(
     if figure is None:
         return
     if not there:
-        click.echo(f"No figure was drawn: {lacking}.", err=True)
+        note(f"No figure was drawn: {lacking}.", err=True)
         return
     figure.output.write(picture(figure.kind, figure.title))

@@ -5,11 +5,10 @@ import sys
 from datetime import UTC, datetime
 from pathlib import Path
 
-import click
 import platformdirs
 
 from mending.app.host import Host
-from mending.model import clean_text
+from mending.cli.echo import confirmed, note
 
 
 def this_host() -> Host:
@@ -32,11 +31,11 @@ def interactive() -> bool:
 
 
 def _asked(question: str) -> bool:
-    return click.confirm(clean_text(question), err=True)
+    return confirmed(question)
 
 
 def _told(sentence: str) -> None:
-    click.echo(clean_text(sentence), err=True)
+    note(sentence, err=True)
 
 
 def _now() -> str:

@@ -16,6 +16,7 @@ from rich.progress import (
 )
 
 from mending.model import Progress as Report
+from mending.model import clean_text
 
 _WIDE = 14
 """Columns of a bar: words beside it fit into 80."""
@@ -33,7 +34,7 @@ def bar(what: str, *, in_bytes: bool = True) -> Iterator[Report]:
         else (MofNCompleteColumn(),)
     )
     with _drawn(console, *count) as shown:
-        task = shown.add_task(what, total=None)
+        task = shown.add_task(clean_text(what), total=None)
         yield lambda done, total: shown.update(task, completed=done, total=total)
 
 
@@ -44,9 +45,9 @@ def worded_bar(what: str) -> Iterator[Callable[[int, int, str], None]]:
     """
     console = Console(stderr=True, highlight=False)
     with _drawn(console, DownloadColumn(binary_units=True)) as shown:
-        task = shown.add_task(what, total=None)
+        task = shown.add_task(clean_text(what), total=None)
         yield lambda done, total, says: shown.update(
-            task, completed=done, total=total, description=says
+            task, completed=done, total=total, description=clean_text(says)
         )
 
 
@@ -59,10 +60,12 @@ def steps_bar() -> Iterator[Callable[[float, str], None]]:
     columns = (BarColumn(bar_width=_WIDE), TextColumn("{task.description}", markup=False))
     with Progress(*columns, console=console, transient=True) as shown:
         task = shown.add_task("", total=1.0)
-        yield lambda share, words: shown.update(task, completed=share, description=words)
+        yield lambda share, words: shown.update(
+            task, completed=share, description=clean_text(words)
+        )
 
 
 def _drawn(console: Console, *count: ProgressColumn) -> Progress:
-    text = TextColumn("{task.description}")
+    text = TextColumn("{task.description}", markup=False)
     columns = (text, BarColumn(bar_width=_WIDE), *count, TimeRemainingColumn())
     return Progress(*columns, console=console, transient=True, disable=not console.is_terminal)

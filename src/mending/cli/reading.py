@@ -1,11 +1,10 @@
 """Evidence attached and read, where an extra that is missing is told and not the end."""
 
-import click
-
 from mending.app.evidence import attach, holds_records, read_case
 from mending.app.host import Host
 from mending.app.listening import hear_file
 from mending.case import Case
+from mending.cli.echo import note
 from mending.cli.packs import base_codes, base_pack
 from mending.model import UsageError
 
@@ -16,7 +15,7 @@ def attach_and_read(case: Case, path: str, host: Host, as_disk: bool = False) ->
     """
     grown = attach(case, path, host, as_disk)
     if any(each.sort == "other" for each in grown.state.evidence[len(case.state.evidence) :]):
-        click.echo(
+        note(
             f"{path} is kept with the case, but what it is was not recognised: nothing was read"
             " from it.",
             err=True,
@@ -29,5 +28,5 @@ def attach_and_read(case: Case, path: str, host: Host, as_disk: bool = False) ->
             return known
         return hear_file(known, base_pack(), base_codes(), host)
     except UsageError as error:
-        click.echo(f"Attached, but not read yet. {error} {error.hint}", err=True)
+        note(f"Attached, but not read yet. {error} {error.hint}", err=True)
         return grown

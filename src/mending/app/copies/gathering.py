@@ -3,18 +3,26 @@
 What belongs into it is not guessed: the disk is traced and its records are read while every read is
 noted, and what was read is what is kept. So the same questions get the same answers from the
 bundle. What accounts keep secret does not go along: hives with accounts' secrets keep their first
-block alone, and what stands for a password in a file of accounts is crossed out.
+block alone, and the fields of files that may hold a secret are crossed out, but for what is known
+to be harmless (`disk/system/private_fields.py`): where they stand on the disk, and wherever else
+the same bytes were read.
 """
 
-import contextlib
 import hashlib
-import re
 import zlib
 from collections.abc import Iterator
 from pathlib import Path
 
 import msgspec
 
+from mending.app.copies.crossed_out import (
+    HOME,
+    MOST_SUMMED,
+    Secrets,
+    extents_of,
+    read_alone,
+    secrets_in,
+)
 from mending.app.copies.gathered import CRASHES, TRACE, named
 from mending.app.evidence import read_crashes
 from mending.app.opening import moment_of, opened_target
@@ -46,18 +54,9 @@ _LARGE = 4 << 20
 """What lies together in more bytes than this goes in last: kernels and their archives."""
 _SECRET_HIVES = ("SAM", "SECURITY")
 _SECRETS = (*_SECRET_HIVES, *(f"{hive}{end}" for hive in _SECRET_HIVES for end in LOGS))
-_HOME = "system32/config"
 _KEPT_OF_SECRETS = 4096
-_PASSWORD = re.compile(rb"(:\$[0-9a-z]{1,3}\$)([^:\n]{8,200})(?=:)")
-"""What stands for a password in a file of accounts (crypt(5)), behind the name of its method."""
 _BOOT_FOLDERS = ("/boot", "/loader", "/EFI", "/grub")
-_OLDER = re.compile(rb":[./A-Za-z0-9]{13}(?=:\d{0,5}:)")
-"""The same, by the first method that there was, which has no name before it. Both begin with a
-plain character, which is looked for much quicker than what has to stand before a place.
-"""
-_LONGEST = 256
-"""Bytes to both sides of a piece within which a password may begin or end."""
-_MOST_LISTED, _MOST_SUMMED = 2000, 64 << 20
+_MOST_LISTED = 2000
 _LIMIT_LEAST = 1 << 20
 
 
@@ -93,13 +92,7 @@ def gather(target: NamedTarget, out: Output, limit: int = LIMIT) -> GatherResult
         InputError: the disk cannot be read, or the bundle not be written.
     """
     path = target.path
-    if Path(path).is_dir() or moment_of(path)[1] is not None or is_bundle(Path(path)):
-        raise RefusedError(
-            f"{path} is no disk: only a disk or an image of one is gathered.",
-            "Of a mounted system gather the disk that it is mounted from.",
-        )
-    if limit < _LIMIT_LEAST:
-        raise RefusedError("A bundle needs at least 1 MB.")
+    refuse_no_disk(path, limit)
     with noting(path) as noted:
         with opened_target(path) as source:
             environment = open_environment(source)
@@ -122,6 +115,17 @@ def gather(target: NamedTarget, out: Output, limit: int = LIMIT) -> GatherResult
     )
 
 
+def refuse_no_disk(path: str, limit: int = LIMIT) -> None:
+    """Raise RefusedError for what cannot be gathered."""
+    if Path(path).is_dir() or moment_of(path)[1] is not None or is_bundle(Path(path)):
+        raise RefusedError(
+            f"{path} is no disk: only a disk or an image of one is gathered.",
+            "Of a mounted system gather the disk that it is mounted from.",
+        )
+    if limit < _LIMIT_LEAST:
+        raise RefusedError("A bundle needs at least 1 MB.")
+
+
 def _written(
     source: FileSource,
     noted: ByteRanges,
@@ -132,6 +136,7 @@ def _written(
 ) -> BundleIndex:
     environment = open_environment(source)
     left_out = _without_secrets(environment, noted, source.path)
+    secrets = secrets_in(environment, noted, source.path)
     name = Path(source.path).name
     documents = {
         TRACE: encode_json(named(trace, name)),
@@ -139,11 +144,11 @@ def _written(
     }
     listing = tuple(_listing(environment))
     spent = sum(len(zlib.compress(data, 1)) for data in documents.values()) + 200 * len(listing)
-    chosen, dropped = _chosen(source, noted, limit - spent)
+    chosen, dropped = _chosen(source, noted, limit - spent, secrets)
     if dropped:
         left_out.append(f"{dropped} bytes of large files, which did not fit into the limit")
     ranges = [
-        BundleRange(at, length, hashlib.sha256(_masked(source, at, length)).hexdigest())
+        BundleRange(at, length, hashlib.sha256(secrets.masked(source, at, length)).hexdigest())
         for at, length in chosen
     ]
     index = BundleIndex(
@@ -160,11 +165,13 @@ def _written(
         for each, data in documents.items():
             archive.put(each, data)
         for number, kept in enumerate(ranges):
-            archive.put(f"range-{number}.bin", _masked(source, kept.offset, kept.length))
+            archive.put(f"range-{number}.bin", secrets.masked(source, kept.offset, kept.length))
     return index
 
 
-def _chosen(source: Source, noted: ByteRanges, room: int) -> tuple[list[tuple[int, int]], int]:
+def _chosen(
+    source: Source, noted: ByteRanges, room: int, secrets: Secrets
+) -> tuple[list[tuple[int, int]], int]:
     """The pieces that fit, small things first, in order of their offset; and how many bytes did
     not.
     """
@@ -176,7 +183,7 @@ def _chosen(source: Source, noted: ByteRanges, room: int) -> tuple[list[tuple[in
     ordered = sorted(pieces, key=lambda piece: any(start <= piece[0] < end for start, end in spans))
     chosen, dropped = [], 0
     for at, length in ordered:
-        packed = len(zlib.compress(_masked(source, at, length), 1)) + 250
+        packed = len(zlib.compress(secrets.masked(source, at, length), 1)) + 250
         if packed > room:
             dropped += length
             continue
@@ -185,26 +192,17 @@ def _chosen(source: Source, noted: ByteRanges, room: int) -> tuple[list[tuple[in
     return sorted(chosen), dropped
 
 
-def _masked(source: Source, at: int, length: int) -> bytes:
-    """Bytes of the disk, with what stands for a password crossed out."""
-    first = max(at - _LONGEST, 0)
-    data = source.read(first, at - first + length + _LONGEST).data
-    data = _PASSWORD.sub(lambda found: found.group(1) + b"x" * len(found.group(2)), data)
-    data = _OLDER.sub(lambda found: b":" + b"x" * (len(found.group()) - 1), data)
-    return data[at - first :][:length]
-
-
 def _without_secrets(environment: BootEnvironment, noted: ByteRanges, path: str) -> list[str]:
     """Take hives with accounts' secrets out of what was noted; says which."""
     told = []
     for volume in environment.volumes:
         for found in _secret_hives(environment, volume):
-            extents = _extents(environment, volume, found)
+            extents = extents_of(environment, volume, found)
             for offset, length in extents:
                 at = volume.offset + offset
                 noted.remove(at, at + length)
             if not extents and found.bytes:
-                for start, end in _read_alone(environment, volume, found, path):
+                for start, end in read_alone(environment, volume, found, path):
                     noted.remove(start, end)
                 told.append(f"volume {volume.number}: {found.path}, which is packed")
             elif extents and not found.path.upper().endswith(_SECRET_HIVES):
@@ -221,7 +219,7 @@ def _secret_hives(environment: BootEnvironment, volume: Volume) -> Iterator[File
         files = environment.files(volume)
         tops = [each for each in files.listing() if each.is_folder]
         for top in tops:
-            home = files.find(f"{top.path}/{_HOME}")
+            home = files.find(f"{top.path}/{HOME}")
             if home is None or not home.is_folder:
                 continue
             inside = [each.path for each in files.listing(home.path) if each.is_folder]
@@ -230,24 +228,6 @@ def _secret_hives(environment: BootEnvironment, volume: Volume) -> Iterator[File
                 yield from (each for each in found if each is not None)
     except FilesUnavailableError:
         return
-
-
-def _extents(
-    environment: BootEnvironment, volume: Volume, found: FileFound
-) -> list[tuple[int, int]]:
-    try:
-        return environment.files(volume).extents(found) or []
-    except FilesUnavailableError:
-        return []
-
-
-def _read_alone(
-    environment: BootEnvironment, volume: Volume, found: FileFound, path: str
-) -> ByteRanges:
-    """What is read of the disk for a file whose bytes do not stand there as they read."""
-    with noting(path) as own, contextlib.suppress(FilesUnavailableError):
-        environment.files(volume).read(found, _MOST_SUMMED)
-    return own
 
 
 def _listing(environment: BootEnvironment) -> Iterator[BundledFile]:
@@ -290,8 +270,8 @@ def _walked(
 def _listed(environment: BootEnvironment, volume: Volume, found: FileFound) -> BundledFile:
     digest = ""
     try:
-        if 0 <= found.bytes <= _MOST_SUMMED:
-            data = environment.files(volume).read(found, _MOST_SUMMED)
+        if 0 <= found.bytes <= MOST_SUMMED:
+            data = environment.files(volume).read(found, MOST_SUMMED)
             digest = hashlib.sha256(data).hexdigest()
     except FilesUnavailableError:
         digest = ""

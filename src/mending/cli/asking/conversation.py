@@ -1,11 +1,11 @@
 """A conversation: prompts shown, lines taken, answers recorded, until nothing more is asked."""
 
-import click
 from rich.console import RenderableType
 
 from mending.app.guiding import WRITE, Guide
 from mending.case.guide import Prompt, PromptKind, Reply, ReplyKind, parse
 from mending.cli.asking.answers import Answers
+from mending.cli.echo import note
 from mending.cli.show.case.cases import show_statement
 from mending.cli.show.case.guide import clock_words, show_card, show_explained, show_prompt
 from mending.cli.show.console import say, text
@@ -59,7 +59,7 @@ def _planned(guide: Guide, prompt: Prompt, quiet: bool) -> Preview | MendingErro
 
 
 def _complain(error: MendingError, quiet: bool) -> None:
-    click.echo(f"  {error.says} {error.hint}".rstrip(), err=quiet)
+    note(f"  {error.says} {error.hint}".rstrip(), err=quiet)
 
 
 def _take(

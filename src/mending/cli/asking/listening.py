@@ -1,8 +1,7 @@
 """What somebody said, shown as it was understood, and asked whether that is right."""
 
-import click
-
 from mending.app.listening import assured, corrected
+from mending.cli.echo import confirmed as is_confirmed
 from mending.cli.show.case.cases import show_statement
 from mending.cli.show.console import say
 from mending.knowledge import Pack
@@ -15,13 +14,13 @@ def confirmed(statement: Statement, pack: Pack) -> Statement:
     answers = (*statement.signs, *statement.facts)
     sure = [answer for answer in answers if answer.sure]
     doubtful = [answer for answer in answers if not answer.sure]
-    if sure and not click.confirm("Is that right?", default=True):
+    if sure and not is_confirmed("Is that right?", default=True):
         doubtful = [*sure, *doubtful]
     wrong = []
     for answer in doubtful:
         question = pack.question(answer.question)
         says = question.answers[answer.answer].says if question is not None else answer.answer
         asks = question.asks if question is not None else answer.question
-        if not click.confirm(f"{asks} {says}: is that meant?", default=True):
+        if not is_confirmed(f"{asks} {says}: is that meant?", default=True):
             wrong.append(answer.question)
     return assured(corrected(statement, wrong))

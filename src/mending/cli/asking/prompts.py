@@ -4,6 +4,7 @@ from collections.abc import Mapping
 
 import click
 
+from mending.cli.echo import note
 from mending.knowledge import UNKNOWN, Sign
 from mending.model import clean_text
 
@@ -11,9 +12,9 @@ from mending.model import clean_text
 def choose(question: str, answers: Mapping[str, str], unknown: bool = True) -> str:
     """One of the answers by its number or its name; `unknown` is the last one unless ruled out."""
     choices = {**answers, UNKNOWN: "cannot tell"} if unknown else dict(answers)
-    click.echo(clean_text(question))
+    note(question)
     for number, (name, says) in enumerate(choices.items(), 1):
-        click.echo(f"  {number:>2}  {name:<16} {clean_text(says)}")
+        note(f"  {number:>2}  {name:<16} {clean_text(says)}")
     names = list(choices)
     while True:
         word = click.prompt(
@@ -25,7 +26,7 @@ def choose(question: str, answers: Mapping[str, str], unknown: bool = True) -> s
         picked = names[int(word) - 1] if word.isdigit() and 0 < int(word) <= len(names) else word
         if picked in choices:
             return str(picked)
-        click.echo(f"  Please type a number from 1 to {len(names)}, or one of the names.")
+        note(f"  Please type a number from 1 to {len(names)}, or one of the names.")
 
 
 def choose_answer(sign: Sign) -> str:

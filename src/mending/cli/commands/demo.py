@@ -11,6 +11,7 @@ from mending.cli.show.console import emit, indented, rows, say, text, title
 from mending.cli.show.reasoning import show_plan
 from mending.cli.show.repairs import show_mend
 from mending.cli.show.traces import show_trace
+from mending.model import quoted
 
 _NEXT = ("trace", "causes", "plan", "undo --list")
 """What to type next, of one of the cases."""
@@ -38,12 +39,12 @@ def _tell(played: Played) -> None:
     """One PC from the call to the proof."""
     say(title(f"{played.row.name}: {played.says}"), text(""))
     if played.trace is not None:
-        say(text(f"$ mending trace {played.folder}", "bold"))
+        say(text(f"$ mending trace {quoted(played.folder)}", "bold"))
         say(show_trace(played.trace, base_pack(), played.folder), text(""))
-    say(text(f"$ mending plan {played.folder}", "bold"))
+    say(text(f"$ mending plan {quoted(played.folder)}", "bold"))
     say(show_plan(played.plan, played.folder), text(""))
     for result in played.mended:
-        say(text(f"$ mending mend {played.folder} {result.repair}", "bold"))
+        say(text(f"$ mending mend {quoted(played.folder)} {result.repair}", "bold"))
         say(show_mend(result), text(""))
 
 

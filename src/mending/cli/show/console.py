@@ -12,6 +12,7 @@ from rich.console import Console, Group, RenderableType
 from rich.padding import Padding
 from rich.text import Text
 
+from mending.cli.echo import put
 from mending.cli.show.colours import theme
 from mending.cli.show.tables import FittedTable
 from mending.model import clean_text, encode_json, plain_size
@@ -22,7 +23,7 @@ R = TypeVar("R", bound=msgspec.Struct)
 def emit(result: R, as_json: bool, view: Callable[[R], RenderableType]) -> None:
     """Print a result as a JSON document or as a person reads it."""
     if as_json:
-        click.echo(msgspec.json.format(encode_json(result)))
+        put(msgspec.json.format(encode_json(result)))
     else:
         say(view(result))
 

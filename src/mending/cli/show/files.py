@@ -3,6 +3,7 @@
 from rich.console import Group, RenderableType
 
 from mending.cli.show.console import indented, named_target, rows, text, title
+from mending.model import quoted
 from mending.repair.files import OWN_SUMS, FilesResult
 
 _MOST = 40
@@ -34,7 +35,7 @@ def show_files(result: FilesResult, named: str) -> RenderableType:
     if any(file.copy for file in result.files):
         parts += [
             text(""),
-            text(f"do: mending mend {named} file-restore, with the same --from", "bold"),
+            text(f"do: mending mend {quoted(named)} file-restore, with the same --from", "bold"),
         ]
     return Group(*parts)
 

@@ -4,6 +4,7 @@ from rich.console import Group, RenderableType
 
 from mending.cli.show.console import indented, plain_id, rows, text, title
 from mending.cli.show.traces import stakes
+from mending.model import quoted
 from mending.plan import PlanResult, QuestionResult, StepResult, VisitResult, WhyResult
 from mending.reason import CauseResult, CausesResult
 
@@ -215,7 +216,6 @@ def show_question(question: QuestionResult, named: str) -> RenderableType:
     cells = [(f"{question.sign}={name}", says) for name, says in question.answers.items()]
     cells.append((f"{question.sign}=unknown", "cannot tell"))
     takes = question_pays(question)
-    how = (
-        f"record it: mending saw {named} {'--fact ' if question.fact else ''}{question.sign}=ANSWER"
-    )
+    option = "--fact " if question.fact else ""
+    how = f"record it: mending saw {quoted(named)} {option}{question.sign}=ANSWER"
     return Group(title(question.asks), indented(rows(cells)), text(takes, "soft"), text(how))

@@ -18,6 +18,7 @@ from mending.crash.results import (
     SilentEndResult,
     SuspectResult,
 )
+from mending.model import quoted
 
 _SUSPECTS, _LOOPS, _WARNED, _SILENT = 5, 4, 3, 4
 _FEW, _LIKELY = 3.0, 0.5
@@ -234,7 +235,8 @@ def _restore(point: RestoreResult, result: CrashesResult) -> Iterator[tuple[obje
     yield (point.id, f"of {minute(point.at)}: {point.why}")
     yield from (("undoes", undoe) for undoe in point.undoes)
     if any(each.id == point.id and each.says.startswith(SHADOW) for each in result.restore_points):
-        yield ("compare", f"mending compare {result.target}@{point.id} {result.target}")
+        moment = quoted(f"{result.target}@{point.id}")
+        yield ("compare", f"mending compare {moment} {quoted(result.target)}")
     late = [point for point in result.restore_points if point.fit == "after"][:_WARNED]
     yield from (
         ("not", f"{point.id} of {minute(point.at)}: it is later than the first failure")

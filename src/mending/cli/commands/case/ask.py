@@ -7,6 +7,7 @@ import click
 from mending.case import learn, load_case, question_of, saw
 from mending.cli import options
 from mending.cli.asking import prompts
+from mending.cli.echo import note
 from mending.cli.host import interactive, this_host
 from mending.cli.packs import base_pack
 from mending.cli.show.console import emit, say, text
@@ -30,4 +31,4 @@ def command(case: str, as_json: bool) -> None:
     else:
         answer = prompts.choose_answer(pack.signs[question.sign])
         saw(known, pack, this_host().hand, {question.sign: answer})
-    click.echo(f"Recorded: {question.sign}={answer}")
+    note(f"Recorded: {question.sign}={answer}")

@@ -16,6 +16,7 @@ from mending.app.reporting import (
 from mending.case import load_case
 from mending.cli import options
 from mending.cli.config import load_config, zone_of
+from mending.cli.echo import put
 from mending.cli.host import this_host
 from mending.cli.packs import base_pack
 from mending.cli.show.console import emit, text
@@ -66,7 +67,7 @@ def command(
     if output in {None, _TERMINAL}:
         shown = form or ("json" if as_json else "md")
         wish = Wish(reader=reader, form=shown, redact=redact, zone=zone)
-        click.echo(make_report(known, pack, host, wish), nl=False)
+        put(make_report(known, pack, host, wish))
         return
     assert output is not None
     wish = Wish(reader=reader, form=report_form(output, form), redact=redact, zone=zone)

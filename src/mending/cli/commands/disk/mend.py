@@ -14,6 +14,7 @@ from mending.app.mending import (
 )
 from mending.app.targets import NamedTarget
 from mending.cli import options
+from mending.cli.echo import confirmed
 from mending.cli.figures import draw, wanted_figure
 from mending.cli.host import interactive, this_host
 from mending.cli.progress import bar
@@ -186,4 +187,4 @@ def _confirmed(planned: MendResult | MendAllResult, named: str, as_json: bool) -
         say(show_mend_all(planned, named))
     else:
         say(show_mend(planned))
-    return click.confirm("Write it now?")
+    return confirmed("Write it now?")

@@ -5,6 +5,7 @@ import click
 from mending.app.targets import NamedTarget
 from mending.app.undoing import UndoWish, drop_points, list_undo_points, points_to_drop, undo
 from mending.cli import options
+from mending.cli.echo import confirmed
 from mending.cli.host import interactive, this_host
 from mending.cli.show.console import emit, say
 from mending.cli.show.repairs import show_points
@@ -62,7 +63,7 @@ def _drop(found: NamedTarget, point: str | None, yes: bool, as_json: bool) -> Po
             raise RefusedError("Nothing was dropped: nobody can be asked here.", "Add --yes.")
         for each in points:
             say(f"{each.file.id} ({each.state.state})")
-        if not click.confirm("Let go of them? What they changed cannot be undone then."):
+        if not confirmed("Let go of them? What they changed cannot be undone then."):
             say("Nothing was let go of.")
             return None
     return drop_points(found, host, points)

@@ -5,7 +5,7 @@ from pathlib import Path
 import click
 from rich.console import Group, RenderableType
 
-from mending.app.copies.gathering import LIMIT, GatherResult, gather
+from mending.app.copies.gathering import LIMIT, GatherResult, gather, refuse_no_disk
 from mending.app.targets import NamedTarget
 from mending.cli import options
 from mending.cli.host import this_host
@@ -34,6 +34,7 @@ def command(target: str, output: Path | None, force: bool, limit: int, as_json: 
     passwords. `trace`, `crashes` and the other reading commands take it as a target. Reads only.
     """
     named = NamedTarget(target, this_host())
+    refuse_no_disk(named.path, limit * _MB)
     place = output or Path(f"{Path(target.rstrip('/')).stem or 'pc'}-gathered.zip")
     out = settle_output(place, force=force, never=(target, named.path))
     with bar("gathering"):

@@ -5,6 +5,7 @@ from rich.console import Group, RenderableType
 from mending.app.copies.copy_checking import CopyCheckResult
 from mending.app.copies.copying import CopyResult, PartResult
 from mending.cli.show.console import indented, rows, size, text, title
+from mending.model import quoted
 from mending.source.drive_health import DriveHealth
 
 _MOST = 12
@@ -35,10 +36,12 @@ def show_copy(result: CopyResult) -> RenderableType:
         parts.append(text(f"not walked: {says}", "warning"))
     parts.append(text(""))
     if result.stopped or result.unread:
-        parts.append(text(f"go on: mending copy {result.drive} {result.image}"))
-    parts.append(text(f"then: mending trace {result.image}"))
+        parts.append(text(f"go on: mending copy {quoted(result.drive)} {quoted(result.image)}"))
+    parts.append(text(f"then: mending trace {quoted(result.image)}"))
     if result.asked:
-        parts.append(text(f"is it still what was read? mending copy {result.image} --verify"))
+        parts.append(
+            text(f"is it still what was read? mending copy {quoted(result.image)} --verify")
+        )
     return Group(*parts)
 
 
@@ -59,7 +62,10 @@ def show_copy_check(result: CopyCheckResult) -> RenderableType:
         parts += [text(f"and {left} more; --json has them")] if left > 0 else []
     if result.unread or result.lost:
         verify = " --verify" if result.lost else ""
-        parts += [text(""), text(f"go on: mending copy {result.drive} {result.image}{verify}")]
+        parts += [
+            text(""),
+            text(f"go on: mending copy {quoted(result.drive)} {quoted(result.image)}{verify}"),
+        ]
     return Group(*parts)
 
 

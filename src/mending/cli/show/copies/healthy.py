@@ -4,7 +4,7 @@ from rich.console import Group, RenderableType
 
 from mending.app.copies.keeping import KeepResult
 from mending.cli.show.console import indented, named_target, plain_id, rows, size, text, title
-from mending.model import Verdict
+from mending.model import Verdict, quoted
 
 _MOST = 8
 
@@ -29,10 +29,11 @@ def show_keep(result: KeepResult, named: str) -> RenderableType:
         cells.append(
             ("take care", text(f"the trace of this PC says {plain_id(result.verdict)}.", "warning"))
         )
+    target, copy = quoted(named), quoted(result.copy)
     return Group(
         title(named_target(result.target, named)),
         indented(rows(cells)),
         text(""),
-        text(f"what changed later: mending trace {named} --against {result.copy}"),
-        text(f"take parts from it: mending mend {named} --all --from {result.copy}"),
+        text(f"what changed later: mending trace {target} --against {copy}"),
+        text(f"take parts from it: mending mend {target} --all --from {copy}"),
     )
