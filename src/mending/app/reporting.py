@@ -18,7 +18,7 @@ from mending.case.state import CaseState
 from mending.case.turns import turns
 from mending.crash.results import CrashesResult
 from mending.knowledge import Pack
-from mending.model import UsageError, encode_json, has_extra
+from mending.model import UsageError, format_json, has_extra
 from mending.repair.journal import Journal, PointsResult, machine_key
 from mending.report.document import HandOver
 from mending.report.for_technician import AS_FOUND, AS_IT_IS
@@ -136,7 +136,7 @@ def _rendered(report: HandOver, form: str) -> str:
         return render_page(report)
     if form == "md":
         return render_markdown(report)
-    return msgspec.json.format(encode_json(report)).decode() + "\n"
+    return format_json(report).decode() + "\n"
 
 
 def _gathered(case: Case, pack: Pack, host: Host, wish: Wish, *, pictures: bool) -> Material:

@@ -5,7 +5,7 @@ errors, limits.
 from mending.model.catalogue import FINDINGS, REPAIRS, ActsOn, FindingId, Proof, RepairId
 from mending.model.changes import Change, FileAttributes, FileChange, Patch
 from mending.model.data.checksums import crc32c, fletcher64
-from mending.model.data.documents import decode_json, encode_json, parse_json
+from mending.model.data.documents import decode_json, encode_json, format_json, parse_json
 from mending.model.data.layout import Field, Layout
 from mending.model.data.text import (
     capital,
@@ -108,6 +108,7 @@ __all__ = [
     "decode_text",
     "encode_json",
     "fletcher64",
+    "format_json",
     "has_extra",
     "hex_preview",
     "load_extra",

@@ -11,7 +11,15 @@ from collections.abc import Iterator, Sequence
 from itertools import islice
 from pathlib import Path
 
-from mending.model import Change, FileChange, Patch, ReadError, RefusedError, Window
+from mending.model import (
+    Change,
+    FileChange,
+    NotGatheredError,
+    Patch,
+    ReadError,
+    RefusedError,
+    Window,
+)
 from mending.model.limits import IDENTITY_RANGE_BYTES, IDENTITY_RANGES
 from mending.source.base import IdentityPart, Source, TargetKind
 
@@ -111,7 +119,7 @@ class DiskTarget:
         """See `Target.content_of`."""
         try:
             return self.read(part.offset, part.length).data
-        except ReadError:
+        except (ReadError, NotGatheredError):
             return None
 
     def _patch(self, change: Change) -> Patch:

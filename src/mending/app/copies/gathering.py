@@ -34,7 +34,7 @@ from mending.crash.read import log_files
 from mending.crash.results import CrashesResult
 from mending.disk.files import FileFound, FilesUnavailableError
 from mending.disk.volume import Volume
-from mending.model import NotGatheredError, RefusedError, encode_json
+from mending.model import NotGatheredError, RefusedError, encode_json, format_json
 from mending.source import FileSource, Output, Source
 from mending.source.archive import (
     INDEX,
@@ -161,7 +161,7 @@ def _written(
         documents={each: hashlib.sha256(data).hexdigest() for each, data in documents.items()},
     )
     with new_archive(out) as archive:
-        archive.put(INDEX, msgspec.json.format(encode_json(index)))
+        archive.put(INDEX, format_json(index))
         for each, data in documents.items():
             archive.put(each, data)
         for number, kept in enumerate(ranges):

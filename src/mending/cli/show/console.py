@@ -15,7 +15,7 @@ from rich.text import Text
 from mending.cli.echo import put
 from mending.cli.show.colours import theme
 from mending.cli.show.tables import FittedTable
-from mending.model import clean_text, encode_json, plain_size
+from mending.model import clean_text, format_json, plain_size
 
 R = TypeVar("R", bound=msgspec.Struct)
 
@@ -23,7 +23,7 @@ R = TypeVar("R", bound=msgspec.Struct)
 def emit(result: R, as_json: bool, view: Callable[[R], RenderableType]) -> None:
     """Print a result as a JSON document or as a person reads it."""
     if as_json:
-        put(msgspec.json.format(encode_json(result)))
+        put(format_json(result))
     else:
         say(view(result))
 

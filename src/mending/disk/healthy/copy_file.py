@@ -11,7 +11,7 @@ from pathlib import Path
 import msgspec
 
 from mending.disk.healthy.index import HealthyIndex, KeptFile, KeptRange
-from mending.model import InputError, decode_json, encode_json
+from mending.model import InputError, decode_json, format_json
 from mending.model.limits import LARGEST_CHANGE
 from mending.source import Output
 from mending.source.archive import ArchiveReader, new_archive
@@ -103,5 +103,5 @@ def save_copy(
             files=tuple(kept_files),
             left_out=tuple(left_out),
         )
-        archive.put(_INDEX, msgspec.json.format(encode_json(whole)))
+        archive.put(_INDEX, format_json(whole))
     return whole

@@ -23,6 +23,14 @@ def encode_json(value: Any) -> bytes:
         return json.dumps(plain, ensure_ascii=True, separators=(",", ":")).encode("ascii")
 
 
+def format_json(value: Any) -> bytes:
+    """A value as a JSON document that people can read: indented."""
+    try:
+        return msgspec.json.format(msgspec.json.encode(value))
+    except UnicodeEncodeError:
+        return json.dumps(msgspec.to_builtins(value), ensure_ascii=True, indent=2).encode("ascii")
+
+
 def decode_json(data: bytes, kind: type[T]) -> T:
     """A value of a kind out of a JSON document.
 

@@ -24,6 +24,7 @@ from mending.model import (
     Patch,
     decode_json,
     encode_json,
+    format_json,
 )
 from mending.model.limits import LARGEST_CHANGE, WINDOW_BYTES
 from mending.source import (
@@ -226,7 +227,7 @@ def save_point(
     """
     here = TargetState(place, file.target.path, "planned", file.made)
     state = PointState("planned", file.made, (here,))
-    head = msgspec.json.format(encode_json(file))
+    head = format_json(file)
     files = {
         "point.json": head,
         "seal": _seal(head, key).encode(),
