@@ -42,7 +42,7 @@ class Answers(InFolder):
         found["target"].pop("path")
         crashes.pop("target")
         crashes["files"] = [name.replace(str(path), "the disk") for name in crashes["files"]]
-        case = open_case(self.folder / f"case-{number}", [], HAND.since)
+        case = open_case(self.folder / f"case-{number}", lambda _: [], HAND.since)
         grown = attach(case, str(path), host, as_disk=True)
         causes = msgspec.to_builtins(causes_of(grown.state, PACK))
         return found, crashes, causes

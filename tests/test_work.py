@@ -68,7 +68,7 @@ class Led(InFolder):
         """The prompt that was left open, if any, and the cause that the case ended with."""
         sample, folder = SAMPLES[name], self.folder / str(seed)
         folder.mkdir(exist_ok=True)
-        case = open_case(folder / name, [], HAND.since)
+        case = open_case(folder / name, lambda _: [], HAND.since)
         case = saw(case, PACK, HAND, sample.seen, facts=sample.facts)
         disk = str(make_sample(sample, folder))
         case = attach(case, disk, host_in(folder), as_disk=True)
@@ -284,7 +284,7 @@ class Replies(InFolder):
 
 def load_case_of(test, *happened):
     """A case in which these things happened."""
-    return open_case(test.folder / "ferry", happened, HAND.since)
+    return open_case(test.folder / "ferry", lambda _: happened, HAND.since)
 
 
 class AtTheKeyboard(InFolder):

@@ -41,19 +41,22 @@ def identity_now(target: Target) -> Identity:
     return identity_of(target, (), identifier_ranges(disk))
 
 
-def disk_known(case: Case, path: str, host: Host) -> DiskKnown:
+def disk_known(case: Case | None, path: str, host: Host) -> DiskKnown:
     """By what a disk that is about to be attached will be known, and whether it is the one that the
     case has already.
+
+    Args:
+        case: None for one that is about to be opened.
 
     Raises:
         InputError: it cannot be read.
     """
-    before = case.state.attached
+    before = case.state.attached if case is not None else None
     with opened_target(path) as target:
         identity = identity_now(target)
         known = before.outside.identity if before is not None and before.outside else None
         same = False
-        if before is not None and known is not None:
+        if case is not None and before is not None and known is not None:
             fault, by_use = _fault(known, target, _written_since(case, before, host))
             same = not fault or by_use
         lasting = lasting_name(path) if target.kind is TargetKind.DEVICE else ""

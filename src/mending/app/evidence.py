@@ -20,13 +20,17 @@ from mending.case import (
     VARIABLES,
     Case,
     add_evidence,
+    check_new_name,
     crash_files,
     evidence_sort,
+    heard,
     learned,
-    listened,
+    named_disk,
     open_case,
     records_read,
 )
+from mending.case.attachment import Home
+from mending.case.events import AnyEvent
 from mending.crash.judge import analyse
 from mending.crash.read import (
     FileRead,
@@ -65,13 +69,28 @@ def start_case(
         shop: the fields that a workshop keeps.
         statements: what was understood of the notes.
     """
+    check_new_name(Path(folder))
+    size, known = 0, None
     if disk is not None:
         with opened_target(disk) as source:
             open_environment(source)
-    first = learned(pack, facts, notes, host.clock(), shop)
-    case = open_case(Path(folder), [first], host.clock())
-    case = listened(case, host.hand, statements) if statements else case
-    return attach(case, disk, host, as_disk=True) if disk is not None else case
+            size = source.size
+        known = disk_known(None, disk, host)
+    at = host.clock()
+    first = learned(pack, facts, notes, at, shop)
+
+    def events(home: Home) -> list[AnyEvent]:
+        told: list[AnyEvent] = [first, *(heard(statement, at) for statement in statements)]
+        if disk is not None and known is not None:
+            told.append(named_disk(disk, size, at, home, machine_key(host.key), known))
+        return told
+
+    case = open_case(Path(folder), events, at)
+    if disk is None:
+        return case
+    target = NamedTarget(str(case.folder), host)
+    trace(target, host)
+    return target.case or case
 
 
 def attach(case: Case, path: str, host: Host, as_disk: bool = False) -> Case:

@@ -59,14 +59,9 @@ def home_of(case: Path) -> Home:
 
 
 def attach_outside(
-    case: Path, path: str, key: bytes, identity: Identity | None = None, lasting: str = ""
+    home: Home, path: str, key: bytes, identity: Identity | None = None, lasting: str = ""
 ) -> Outside:
-    """What is kept of evidence that is attached now.
-
-    Raises:
-        OSError
-    """
-    home = home_of(case)
+    """What is kept of evidence that is attached now to a case."""
     return Outside(
         home=home, seal=_seal(home, path, lasting, key), identity=identity, lasting=lasting
     )

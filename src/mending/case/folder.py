@@ -8,23 +8,32 @@ error, for then somebody else changed the file. A case may come from anywhere: n
 and nothing in it may be a link.
 """
 
-from collections.abc import Sequence
+import os
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import msgspec
 
-from mending.case.attachment import CASE_FILE, refuse_elsewhere, was_attached_here
+from mending.case.attachment import CASE_FILE, Home, home_of, refuse_elsewhere, was_attached_here
 from mending.case.events import Added, AnyEvent, Record, Reopened, decode_record, encode_lines
 from mending.case.lock import HOLDER_FILE, LOCK_FILE, held
 from mending.case.state import CaseState, fold
-from mending.model import Hand, InputError, RefusedError, decode_json, encode_json, quoted
+from mending.model import (
+    Hand,
+    InputError,
+    RefusedError,
+    UsageError,
+    decode_json,
+    encode_json,
+    quoted,
+)
 from mending.model.limits import RECORD_BYTES, WINDOW_BYTES
 from mending.repair.journal import known_key
 from mending.source import (
     append_durably,
+    folder_made_durably,
     make_folder,
-    make_folder_durably,
     read_file,
     read_folder,
     refuse_strange,
@@ -35,6 +44,7 @@ if TYPE_CHECKING:
     from mending.crash.read import LogFile
 
 RECORD_FILE = "record.jsonl"
+_LONGEST_NAME = 200
 _SUM_LETTERS = 12
 """With so many letters of its sum the name of a copy begins."""
 
@@ -119,20 +129,40 @@ def is_case(folder: Path) -> bool:
     return (folder / CASE_FILE).is_file()
 
 
-def open_case(folder: Path, events: Sequence[AnyEvent], at: str) -> Case:
-    """Make a new case, all at once.
+def open_case(folder: Path, make_events: Callable[[Home], Sequence[AnyEvent]], at: str) -> Case:
+    """Make a new case, all at once: a program that is killed leaves no half of one.
+
+    Args:
+        make_events: is given by what the case is known, and makes its first events.
 
     Raises:
+        UsageError: that is no name of a folder.
         RefusedError: there is a case already.
         InputError: the folder cannot be made.
     """
-    if is_case(folder):
-        raise RefusedError(f"{folder} is a case already.", "Choose another name, or go on with it.")
+    check_new_name(folder)
     make_folder(folder.parent)
     file = CaseFile(name=folder.name, opened=at)
-    record = encode_lines(events) if events else b""
-    make_folder_durably(folder, {CASE_FILE: encode_json(file) + b"\n", RECORD_FILE: record})
+    with folder_made_durably(folder) as new:
+        write_durably(new / CASE_FILE, encode_json(file) + b"\n")
+        events = make_events(msgspec.structs.replace(home_of(new), path=str(folder.resolve())))
+        write_durably(new / RECORD_FILE, encode_lines(events) if events else b"")
     return load_case(folder)
+
+
+def check_new_name(folder: Path) -> None:
+    """Raise RefusedError where there is a case already, UsageError for what is no name of a new
+    folder.
+    """
+    name = folder.name
+    if not name or name in {".", ".."}:
+        raise UsageError("A case needs a name of its own.", "For example: mending open quay-desk")
+    if len(os.fsencode(name)) > _LONGEST_NAME:
+        raise UsageError(f"The name of a case may have {_LONGEST_NAME} bytes; this one has more.")
+    if is_case(folder):
+        raise RefusedError(f"{folder} is a case already.", "Choose another name, or go on with it.")
+    if folder.exists() or folder.is_symlink():
+        raise RefusedError(f"{folder} is there already and is no case.", "Choose another name.")
 
 
 def load_case(folder: Path) -> Case:

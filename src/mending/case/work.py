@@ -9,7 +9,7 @@ from pathlib import Path
 import msgspec
 
 from mending.boot.chain import Trace, TreeEnvironment
-from mending.case.attachment import attach_outside
+from mending.case.attachment import Home, attach_outside, home_of
 from mending.case.events import (
     Added,
     AnyEvent,
@@ -54,7 +54,7 @@ DISK, VARIABLES = "disk", "variables"
 """Kinds of evidence that have a meaning of their own."""
 _RECORDS = {"records", "text"}
 _MOST_HOURS = 1e5
-_NEAR = 60.0
+_NEAR = 70.0
 """Similarity (of 100) from which a mistyped word is worth proposing."""
 
 
@@ -132,6 +132,15 @@ def listened(case: Case, hand: Hand, statements: Sequence[Statement]) -> Case:
     return record(case, hand, *(heard(statement, hand.since) for statement in statements))
 
 
+def named_disk(path: str, size: int, at: str, home: Home, key: bytes, disk: "DiskKnown") -> Added:
+    """The event for the disk that a case is opened with. Arguments as of `add_evidence`; home: by
+    what the case is known.
+    """
+    kept = str(Path(path).resolve())
+    outside = attach_outside(home, kept, key, disk.identity, disk.lasting)
+    return Added(at=at, path=kept, sort=DISK, bytes=size, outside=outside)
+
+
 class DiskKnown(msgspec.Struct, frozen=True):
     """By what a disk that is attached will be known again.
 
@@ -189,7 +198,7 @@ def add_evidence(
             path=kept,
             sort=sort,
             bytes=size,
-            outside=attach_outside(case.folder, kept, key, *known),
+            outside=attach_outside(home_of(case.folder), kept, key, *known),
             same=disk is not None and disk.same,
         )
         return record(case, hand, added)

@@ -5,6 +5,7 @@ Start-up is cheap: a command's module is imported only when that command runs, s
 """
 
 import gc
+import os
 import sys
 
 import click
@@ -69,9 +70,23 @@ def program(context: click.Context) -> None:
         click.echo(context.get_help())
 
 
+def _open_closed_streams() -> None:
+    """Streams that were closed before the program began lead nowhere: what is opened later must not
+    get their numbers, or a disk would be written what was meant for people.
+    """
+    for number, name, mode in ((0, "stdin", "r"), (1, "stdout", "w"), (2, "stderr", "w")):
+        if getattr(sys, name) is None:
+            handle = os.open(os.devnull, os.O_RDWR)
+            if handle != number:
+                os.dup2(handle, number)
+                os.close(handle)
+            setattr(sys, name, open(number, mode, closefd=False))  # noqa: SIM115 - a number
+
+
 def main() -> None:
     """Run the program; the only place that turns errors into sentences and exit statuses."""
     gc.set_threshold(_OBJECTS)
+    _open_closed_streams()
     as_json = "--json" in sys.argv[1:]
     try:
         status = program.main(standalone_mode=False, prog_name="mending")
@@ -83,4 +98,19 @@ def main() -> None:
         status = error_output.status_of(error, as_json)
     except KeyboardInterrupt:
         status = 130
-    sys.exit(status if isinstance(status, int) else 0)
+    sys.exit(_after_output(status if isinstance(status, int) else 0, as_json))
+
+
+def _after_output(status: int, as_json: bool) -> int:
+    """The exit status once everything that was printed was given out: a full disk behind standard
+    output shows only then.
+    """
+    try:
+        for stream in (sys.stdout, sys.stderr):
+            if stream is not None:
+                stream.flush()
+    except (OSError, ValueError):
+        from mending.cli import error_output  # noqa: PLC0415 - lazy: only a failure needs it
+
+        return error_output.flushed_or_told(as_json) or status
+    return status

@@ -13,6 +13,7 @@ import msgspec
 import platformdirs
 
 from mending.model import InputError
+from mending.source import open_plain
 
 SHOP_FIELDS = {
     "ticket": "The ticket's number.",
@@ -25,6 +26,7 @@ SHOP_FIELDS = {
 """The fields that a workshop may keep, and what they are."""
 COLOURS = ("both", "dark", "light", "none")
 CARES = ("files", "programs", "speed")
+_MOST_BYTES = 1 << 20
 _LOCAL, _UTC = "local", "UTC"
 _EXAMPLE = """\
 # Everything here may be left out.
@@ -87,7 +89,8 @@ def load_config() -> Config:
     """
     path = config_file()
     try:
-        text = path.read_text(encoding="utf-8")
+        with open_plain(path) as file:
+            text = file.read(_MOST_BYTES).decode("utf-8")
     except FileNotFoundError:
         return Config()
     except (OSError, UnicodeDecodeError) as error:
@@ -98,6 +101,8 @@ def load_config() -> Config:
         config = msgspec.convert(tomllib.loads(text), Config)
     except tomllib.TOMLDecodeError as error:
         raise InputError(f"{path} is not TOML: {error}.") from error
+    except RecursionError as error:
+        raise InputError(f"{path} is nested too deep.") from error
     except msgspec.ValidationError as error:
         raise InputError(f"{path}, {_place(text, str(error))}.") from error
     _check(config, path, text)

@@ -7,7 +7,7 @@ import sys
 import click
 import msgspec
 
-from mending.model import MendingError, clean_text, encode_json
+from mending.model import InputError, MendingError, clean_text, encode_json
 
 
 class ErrorResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="error/1"):
@@ -36,7 +36,35 @@ def status_of(error: Exception, as_json: bool) -> int:
     if isinstance(error, BrokenPipeError):
         _nobody_listens()
         return 141
+    says = _of_the_machine(error)
+    if says:
+        return _say(ErrorResult(exit=InputError.exit_status, says=says, hint=""), as_json)
     raise error
+
+
+def _of_the_machine(error: Exception) -> str:
+    """What this machine could not give, in a sentence; empty for a fault of ours."""
+    if isinstance(error, MemoryError):
+        return "This needs more memory than the program may have."
+    if isinstance(error, ImportError) and not isinstance(error, ModuleNotFoundError):
+        return f"A part of the program cannot be loaded: {error}."
+    if isinstance(error, OSError):
+        name = error.filename if isinstance(error.filename, str) else "Standard output"
+        return f"{name} cannot be used: {error.strerror or type(error).__name__}."
+    return ""
+
+
+def flushed_or_told(as_json: bool) -> int:
+    """Give out all that was printed; 0, or the exit status where that fails."""
+    try:
+        for stream in (sys.stdout, sys.stderr):
+            if stream is not None:
+                stream.flush()
+    except (OSError, ValueError) as error:
+        status = status_of(error, as_json) if isinstance(error, OSError) else 0
+        _nobody_listens()
+        return status
+    return 0
 
 
 def _nobody_listens() -> None:
@@ -45,7 +73,7 @@ def _nobody_listens() -> None:
     """
     nowhere = os.open(os.devnull, os.O_WRONLY)
     for stream in (sys.stdout, sys.stderr):
-        with contextlib.suppress(OSError, ValueError):  # one that has no number any more
+        with contextlib.suppress(OSError, ValueError, AttributeError):  # one that is closed
             os.dup2(nowhere, stream.fileno())
     os.close(nowhere)
 
@@ -58,6 +86,6 @@ def _say(result: ErrorResult, as_json: bool) -> int:
             click.echo(f"mending: {clean_text(result.says)}", err=True)
             if result.hint:
                 click.echo(f"         {clean_text(result.hint)}", err=True)
-    except BrokenPipeError:
+    except (OSError, ValueError):
         _nobody_listens()
     return result.exit

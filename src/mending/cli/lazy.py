@@ -8,6 +8,9 @@ from typing import Any
 import click
 from click.shell_completion import CompletionItem
 
+_NEAR = 0.6
+"""Likeness of two names, from 0 to 1, from which one is proposed for the other."""
+
 
 class LazyGroup(click.Group):
     """Knows the names and one line about each command; the rest is imported when the command runs.
@@ -39,6 +42,23 @@ class LazyGroup(click.Group):
         gc.enable()
         assert isinstance(command, click.Command)
         return command
+
+    def resolve_command(
+        self, ctx: click.Context, args: list[str]
+    ) -> tuple[str | None, click.Command | None, list[str]]:
+        """The command; for one that is not there, the nearest name.
+
+        Raises:
+            click.UsageError
+        """
+        name = args[0]
+        if name not in self._rows and not name.startswith("-"):
+            from difflib import get_close_matches  # noqa: PLC0415 - lazy: only a slip needs it
+
+            near = get_close_matches(name.lower(), self._rows, 1, _NEAR)
+            meant = f" Did you mean {near[0]}?" if near else ""
+            ctx.fail(f"There is no command {name!r}.{meant}")
+        return super().resolve_command(ctx, args)
 
     def shell_complete(self, ctx: click.Context, incomplete: str) -> list[CompletionItem]:
         """Names for the tab key, without importing any command."""

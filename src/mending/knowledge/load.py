@@ -108,11 +108,20 @@ def toml_table(folder: Folder | Path, name: str) -> dict[str, Any]:
     import tomllib  # noqa: PLC0415 - lazy: parsed copies are kept
 
     try:
-        return tomllib.loads(folder.joinpath(name).read_text(encoding="utf-8"))
+        return tomllib.loads(_text(folder.joinpath(name)))
+    except RecursionError as error:
+        raise InputError(f"Knowledge pack: {name} is nested too deep.") from error
     except (OSError, UnicodeDecodeError) as error:
         raise InputError(f"Knowledge pack: {name} cannot be read: {error}.") from error
     except tomllib.TOMLDecodeError as error:
         raise InputError(f"Knowledge pack: {name} is not TOML: {error}.") from error
+
+
+def _text(file: Any) -> str:
+    """The text of a file of a pack; one of a person's own has to be a plain file."""
+    if isinstance(file, Path) and file.exists() and not file.is_file():
+        raise InputError(f"Knowledge pack: {file.name} is no plain file.")
+    return str(file.read_text(encoding="utf-8"))
 
 
 def _rows(raw: Mapping[str, dict[str, Any]], name: str, kind: type[Row]) -> dict[str, Row]:

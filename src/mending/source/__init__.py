@@ -14,6 +14,7 @@ from mending.source.base import (
 from mending.source.disk_target import DiskOverlay
 from mending.source.durable_files import (
     append_durably,
+    folder_made_durably,
     make_file_durably,
     make_folder,
     make_folder_durably,
@@ -54,6 +55,7 @@ __all__ = [
     "as_disk",
     "as_tree",
     "fault_of",
+    "folder_made_durably",
     "identity_of",
     "is_known_by",
     "make_file_durably",

@@ -7,7 +7,8 @@ before anything is put in it. Files and folders are readable by their owner alon
 
 import errno
 import os
-from contextlib import suppress
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
 from pathlib import Path
 
 from mending.model import InputError
@@ -134,6 +135,30 @@ def make_folder_durably(path: Path, files: dict[str, bytes]) -> None:
     except OSError as error:
         _remove(new)
         raise translated(path, error) from error
+
+
+@contextmanager
+def folder_made_durably(path: Path) -> Iterator[Path]:
+    """A folder to be filled under another name; it has its own once all in it is on the medium, so
+    after a crash it is there whole or not at all.
+
+    Raises:
+        InputError: it cannot be made, or the name is taken.
+    """
+    new = beside(path)
+    try:
+        _make_folders(new)
+        yield new
+        flush_folder(new)
+        if path.exists():
+            raise FileExistsError(errno.EEXIST, "already there")
+        new.rename(path)
+        flush_folder(path.parent)
+    except OSError as error:
+        raise translated(path, error) from error
+    finally:
+        if new.exists():
+            _remove(new)
 
 
 def remove_folder(path: Path) -> None:

@@ -8,8 +8,11 @@ plain file. The new file is made beside the name, flushed, and then gets it, so 
 power cut leaves what was there.
 """
 
+import fcntl
+import glob
 import os
 import stat
+import time
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from pathlib import Path
@@ -24,6 +27,8 @@ from mending.source.plain_file import open_plain
 
 _NEW = os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
 _CASE_FILE, _RECORD = "case.json", ".reading"
+_MADE_SECONDS = 60.0
+"""So long may a file be there before who makes it has its lock."""
 _HEAD = 4096
 """Bytes by which a file of ours is told."""
 
@@ -55,9 +60,12 @@ class Output(msgspec.Struct, frozen=True):
             InputError: it cannot be written. RefusedError: its name was taken meanwhile.
         """
         make_folder(self.path.absolute().parent)
+        _clear_left_behind(self.path)
         new = beside(self.path)
         try:
             with os.fdopen(os.open(new, _NEW, 0o600), "w+b") as file:
+                with suppress(OSError):  # a file system without locks keeps what a kill leaves
+                    fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
                 yield file
                 file.flush()
                 os.fsync(file.fileno())
@@ -141,6 +149,22 @@ def _refuse_inside(path: Path, target: str) -> None:
             raise RefusedError(f"{path} would lie in {target} itself.", "Name a place elsewhere.")
     elif place.is_block_device() and lies_on(target, str(path)):
         raise RefusedError(f"{path} would lie on {target} itself.", "Name a place elsewhere.")
+
+
+def _clear_left_behind(path: Path) -> None:
+    """Take away what a program left beside this name that was killed: whoever still writes holds a
+    lock, and has one within moments.
+    """
+    for older in path.parent.glob(f".{glob.escape(path.name[:80])}.*.new"):
+        with suppress(OSError):
+            if time.time() - older.lstat().st_mtime < _MADE_SECONDS or not older.is_file():
+                continue
+            handle = os.open(older, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC)
+            try:
+                fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+                older.unlink()
+            finally:
+                os.close(handle)
 
 
 def _head(path: Path) -> bytes:

@@ -131,7 +131,8 @@ def show_plan(plan: PlanResult, named: str, everything: bool = False) -> Rendera
         parts += [text(""), title("cannot be done now"), *_reasons(plan)]
     if plan.first:
         step = plan.first
-        then = f"mend {named} {step.repair}" if step.repair else f"tried {named} {step.id} REPORT"
+        case = quoted(named)
+        then = f"mend {case} {step.repair}" if step.repair else f"tried {case} {step.id} REPORT"
         parts += [text(""), text(f"next: mending {then}", "bold")]
     return Group(*parts)
 

@@ -6,6 +6,7 @@ name. What came since is lost with it, so a person chooses the moment, with the 
 """
 
 import datetime
+import re
 from collections.abc import Callable, Iterator
 
 import msgspec
@@ -34,6 +35,7 @@ _KINDS = (
     FindingId.HIVE_UNFINISHED,
 )
 _MOST_LISTED = 6
+_DAY = re.compile(r"\d{4}-\d\d-\d\d(?!\d)", re.ASCII)
 _Read = Callable[[str], bytes]
 """A file of a set by its name; empty where there is none."""
 
@@ -68,7 +70,7 @@ def propose(request: Request) -> Proposal:
     moment = _chosen(request, start)
     environment, files = request.environment, dict[str, bytes | None]()
     home = start.path(_FOLDER)
-    kept = free_name(request, start.volume, f"{home}/before-{moment.at[:10]}")
+    kept = free_name(request, start.volume, f"{home}/before-{_day(moment.at)}")
     for name, data in moment.hives.items():
         path = real_path(request, start.volume, f"{home}/{name}")
         logs = {}
@@ -94,6 +96,11 @@ def propose(request: Request) -> Proposal:
         answers=request.found(*_KINDS),
         fault_after=lambda _trace: "",
     )
+
+
+def _day(at: str) -> str:
+    """The day of a moment as part of a name; a word of ours where nobody knows it."""
+    return at[:10] if _DAY.match(at) else "older-set"
 
 
 def _chosen(request: Request, start: NtStart) -> _Moment:

@@ -1,7 +1,9 @@
 """The three processes of a volume that is changed by its driver; see the room's own words."""
 
 import contextlib
+import fcntl
 import os
+import shutil
 import signal
 import struct
 import tempfile
@@ -22,6 +24,10 @@ ChangedRange = tuple[int, bytes]
 """Offset in the volume, and the bytes that stand there afterwards."""
 _HEAD = struct.Struct("<QQ")
 _END = _HEAD.pack(2**64 - 1, 0)
+_FOLDER, _MOST_FOLDERS, _MADE_SECONDS = "mending-mount-", 100, 60.0
+"""How our folders begin, how many left ones are looked at, and how long one may be without a lock
+after it was made.
+"""
 _PATIENCE = 20.0
 """Seconds until the file has to be there."""
 
@@ -85,21 +91,56 @@ def _with_driver(
     volume: VolumeToMount, words: tuple[str, ...], act: Callable[[FolderSource], None]
 ) -> list[ChangedRange]:
     with contextlib.ExitStack() as stack:
-        home = Path(stack.enter_context(tempfile.TemporaryDirectory(prefix="mending-")))
+        home = Path(stack.enter_context(_own_folder()))
         (home / "file").mkdir()
         (home / "tree").mkdir()
         told = stack.enter_context(tempfile.TemporaryFile())
         ranges = stack.enter_context(tempfile.TemporaryFile())
-        server = stack.enter_context(_Child(lambda: _serve(volume, home / "file", ranges), told))
+        server = stack.enter_context(
+            _Child(lambda: _serve(volume, home / "file", ranges), told, volume.name)
+        )
         _wait_for(server, home / "file" / NAME, volume, told)
         worker = stack.enter_context(
-            _Child(lambda: _mount_and_act(volume, words, act, home, server.number), told)
+            _Child(
+                lambda: _mount_and_act(volume, words, act, home, server.number), told, volume.name
+            )
         )
         worker.wait()
         _raise_fault(told)
         os.kill(server.number, signal.SIGTERM)  # it stops serving, and gives out what was written
         server.wait()
         return _answer(volume, told, ranges)
+
+
+@contextlib.contextmanager
+def _own_folder() -> Iterator[str]:
+    """A folder for this mount alone. Those that a program left behind which was killed are taken
+    away first: who holds one has its lock, and locks end with their program.
+    """
+    top = Path(tempfile.gettempdir())
+    for older in sorted(top.glob(f"{_FOLDER}*"))[:_MOST_FOLDERS]:
+        with contextlib.suppress(OSError), _held(older) as is_ours:
+            info = older.stat()
+            is_old = time.time() - info.st_mtime > _MADE_SECONDS
+            if is_ours and is_old and info.st_uid == os.geteuid():
+                shutil.rmtree(older, ignore_errors=True)
+    with tempfile.TemporaryDirectory(prefix=_FOLDER) as home, _held(Path(home)):
+        yield home
+
+
+@contextlib.contextmanager
+def _held(folder: Path) -> Iterator[bool]:
+    """Whether a folder of ours is held by nobody else, for as long as the block lasts."""
+    handle = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC)
+    try:
+        try:
+            fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError:
+            yield False
+            return
+        yield True
+    finally:
+        os.close(handle)
 
 
 class _Child:
@@ -109,11 +150,11 @@ class _Child:
         number: of the process; it is its own until it was waited for, and never asked about later.
     """
 
-    def __init__(self, work: Callable[[], None], told: IO[bytes]) -> None:
+    def __init__(self, work: Callable[[], None], told: IO[bytes], name: str) -> None:
         parent = os.getpid()
         self.number, self._ended = os.fork(), False
         if self.number == 0:
-            _as_child(work, told, parent)
+            _as_child(work, told, parent, name)
 
     def wait(self) -> None:
         """Until it has ended."""
@@ -160,7 +201,7 @@ def _ranges(file: IO[bytes]) -> Iterator[ChangedRange]:
         yield offset, file.read(length)
 
 
-def _as_child(work: Callable[[], None], told: IO[bytes], parent: int) -> NoReturn:
+def _as_child(work: Callable[[], None], told: IO[bytes], parent: int, name: str) -> NoReturn:
     """Work as a process of one's own that ends here, whatever happens."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # the parent is asked, and ends us
     namespace.die_with_parent(parent)
@@ -170,13 +211,18 @@ def _as_child(work: Callable[[], None], told: IO[bytes], parent: int) -> NoRetur
     except MendingError as error:
         fault = _Told(error.says, error.hint or "", isinstance(error, RefusedError))
     except (OSError, RuntimeError, ImportError) as error:
-        fault = _Told(f"The volume cannot be mounted here: {error}.", "", True)
+        fault = _Told(f"{name} cannot be mounted here: {_why(error)}.", "", True)
     except BaseException as error:  # noqa: BLE001 - a child has nobody above that could say it
         fault = _Told(f"The change of files failed: {type(error).__name__}.", "", False)
     if fault is not None:
         told.write(msgspec.json.encode(fault))
         told.flush()
     os._exit(fault is not None)
+
+
+def _why(error: Exception) -> str:
+    """What went wrong, without the names of our own folders."""
+    return (error.strerror or type(error).__name__) if isinstance(error, OSError) else str(error)
 
 
 def _mount_and_act(

@@ -7,7 +7,7 @@ import click
 
 from mending.app.evidence import start_case
 from mending.app.listening import understand_notes
-from mending.case import case_result, is_case
+from mending.case import case_result, check_new_name
 from mending.case.guide import FIRST_WORDS
 from mending.cli import options
 from mending.cli.asking import prompts
@@ -18,7 +18,6 @@ from mending.cli.packs import base_codes, base_pack
 from mending.cli.show.case.cases import show_case, show_statement
 from mending.cli.show.console import emit, say
 from mending.knowledge import Pack
-from mending.model import RefusedError
 
 _NOTES = ("screen", "since", "changed")
 
@@ -58,8 +57,7 @@ def command(
     answer.
     """
     pack = base_pack()
-    if is_case(Path(case)):
-        raise RefusedError(f"{case} is a case already.", "Choose another name, or go on with it.")
+    check_new_name(Path(case))
     known = options.pairs(facts)
     notes = {
         name: words for name, words in zip(_NOTES, (screen, since, changed), strict=True) if words

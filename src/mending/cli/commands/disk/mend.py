@@ -1,5 +1,8 @@
 """`mending mend TARGET [REPAIR]`"""
 
+import contextlib
+import os
+import sys
 from pathlib import Path
 from typing import Any
 
@@ -14,7 +17,7 @@ from mending.app.mending import (
 )
 from mending.app.targets import NamedTarget
 from mending.cli import options
-from mending.cli.echo import confirmed
+from mending.cli.echo import confirmed, note
 from mending.cli.figures import draw, wanted_figure
 from mending.cli.host import interactive, this_host
 from mending.cli.progress import bar
@@ -129,12 +132,31 @@ def command(
             result = carry_out_repairs(found, host, planned, sector)
         else:
             result = carry_out_repair(found, host, planned, sector)
-    _show(result, target, as_json)
+    try:
+        _show(result, target, as_json)
+        sys.stdout.flush()
+    except OSError as error:
+        if not result.done:
+            raise
+        _tell_written(result, error)
+        ctx.exit(_status(result))
     steps = result.steps if isinstance(result, MendAllResult) else (result,)
     maps = [(f"{step.repair}: {name}", disk) for step in steps for name, disk in maps_of(step)]
     draw(picture, maps)
     if not looking and (status := _status(result)):
         ctx.exit(status)
+
+
+def _tell_written(result: MendResult | MendAllResult, error: OSError) -> None:
+    """Say that a repair was written where the rest of what there is to say could not be given
+    out.
+    """
+    steps = result.steps if isinstance(result, MendAllResult) else (result,)
+    points = ", ".join(step.undo_point or "" for step in steps)
+    with contextlib.suppress(OSError):
+        says = f"Standard output cannot be used: {error.strerror}."
+        note(f"mending: {says} The repair was written; undo point: {points}.", err=True)
+    sys.stdout = open(os.devnull, "w")  # noqa: PTH123, SIM115 - what is left in it goes nowhere
 
 
 def _status(result: MendResult | MendAllResult) -> int:
