@@ -174,9 +174,9 @@ def _look_at(path: str, identity: Identity, written: Sequence[Change]) -> _Place
             fault, by_use = _fault(identity, target, written)
             return _Place(path, fault, by_use, target.serial, target.size)
     except InputError:
-        if Path(path).exists():
+        if Path(path).is_file() or Path(path).is_dir():
             raise
-        return None
+        return None  # a device that was pulled keeps its name for a while
 
 
 def _fault(identity: Identity, target: Target, written: Sequence[Change]) -> tuple[str, bool]:

@@ -47,6 +47,9 @@ class Guide:
 
     Args:
         settings: what repairs are allowed beyond the usual; asked for each.
+
+    Attributes:
+        misunderstood: how many answers were none.
     """
 
     def __init__(
@@ -57,7 +60,7 @@ class Guide:
         host: Host,
         settings: Callable[[NamedTarget], MendSettings] = NamedTarget.settings,
     ) -> None:
-        self.case = case
+        self.case, self.misunderstood = case, 0
         self._pack, self._codes, self._host, self._settings = pack, codes, host, settings
 
     def next(self) -> Prompt | None:

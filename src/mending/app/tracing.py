@@ -12,7 +12,7 @@ from mending.app.targets import NamedTarget
 from mending.boot.chain import BootEnvironment, Trace
 from mending.boot.trace import open_environment, trace_environment
 from mending.disk.locked import GivenKey
-from mending.model import Phase
+from mending.model import InputError, Phase
 from mending.source import FileSource, FolderSource, Target
 
 if TYPE_CHECKING:
@@ -79,7 +79,10 @@ def trace(
     if target.case is not None and target.case.state.closed is None:
         from mending.case import traced  # noqa: PLC0415 - lazy: a bare disk has no case
 
-        target.case = traced(target.case, host.hand, found)
+        try:
+            target.case = traced(target.case, host.hand, found)
+        except InputError as error:  # a case that may only be read can be traced all the same
+            host.tell(f"The trace is not kept in the case: {error.says}")
     return found
 
 

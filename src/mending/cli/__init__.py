@@ -58,14 +58,16 @@ can be let go of, and looking every 700 objects takes a tenth of a short command
     context_settings={"help_option_names": ["-h", "--help"]},
 )
 @click.version_option(__version__, prog_name="mending")
+@click.option("--color", is_flag=True, help="Colours also into a pipe, and whatever NO_COLOR says.")
 @click.pass_context
-def program(context: click.Context) -> None:
+def program(context: click.Context, color: bool) -> None:
     """Find out why a PC does not start, plan the cheapest safe repair, do the offline part and
     prove it.
 
     A TARGET is a disk image, a block device, the folder of a mounted system, or a case, which is a
     folder, too. Every command takes --json, but for `help` and `complete`.
     """
+    context.color = True if color else None
     if context.invoked_subcommand is None:
         click.echo(context.get_help())
 

@@ -73,6 +73,14 @@ def repairs(_: click.Context, __: click.Parameter, begun: str) -> list[Completio
     return _matching(begun, lambda: [(repair.value, "") for repair in RepairId])
 
 
+def topics(_: click.Context, __: click.Parameter, begun: str) -> list[CompletionItem]:
+    """Topics of `help`, and commands."""
+    from mending.cli import COMMANDS  # noqa: PLC0415 - lazy: as above
+    from mending.cli.help_topics import TOPICS  # noqa: PLC0415
+
+    return _matching(begun, lambda: [(name, "") for name in (*TOPICS, *COMMANDS)])
+
+
 def undo_points(ctx: click.Context, _: click.Parameter, begun: str) -> list[CompletionItem]:
     """Undo points of the target that stands before."""
 

@@ -8,6 +8,7 @@ import re
 from collections.abc import Mapping
 from datetime import UTC, tzinfo
 from pathlib import Path
+from typing import Any
 
 import msgspec
 import platformdirs
@@ -98,15 +99,29 @@ def load_config() -> Config:
     import tomllib  # noqa: PLC0415 - lazy: few have such a file
 
     try:
-        config = msgspec.convert(tomllib.loads(text), Config)
+        raw = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
         raise InputError(f"{path} is not TOML: {error}.") from error
     except RecursionError as error:
         raise InputError(f"{path} is nested too deep.") from error
-    except msgspec.ValidationError as error:
-        raise InputError(f"{path}, {_place(text, str(error))}.") from error
-    _check(config, path, text)
+    config, faults = _converted(raw, text)
+    faults += _faults(config, text)
+    if faults:
+        raise InputError(f"{path}: {'; '.join(faults)}.")
     return config
+
+
+def _converted(raw: dict[str, Any], text: str) -> tuple[Config, list[str]]:
+    """What of the file fits, and what is wrong with the rest, each key for itself."""
+    config, faults = Config(), list[str]()
+    for key, value in raw.items():
+        try:
+            part = msgspec.convert({key: value}, Config)
+        except msgspec.ValidationError as error:
+            faults.append(_place(text, str(error)))
+            continue
+        config = msgspec.structs.replace(config, **{key: getattr(part, key)})
+    return config, faults
 
 
 def config_result() -> ConfigResult:
@@ -128,27 +143,29 @@ def zone_of(config: Config) -> tzinfo | None:
     return ZoneInfo(config.zone)
 
 
-def _check(config: Config, path: Path, text: str) -> None:
-    if config.care not in CARES:
-        raise _fault(path, text, "care", f"{config.care!r} is none of {', '.join(CARES)}")
-    if config.colours not in COLOURS:
-        says = f"{config.colours!r} is none of {', '.join(COLOURS)}"
-        raise _fault(path, text, "colours", says)
+def _faults(config: Config, text: str) -> list[str]:
+    """What is wrong with values that have the right form."""
+    faults = list[str]()
+    for key, value, known in (("care", config.care, CARES), ("colours", config.colours, COLOURS)):
+        if value not in known:
+            faults.append(_fault(text, key, f"{value!r} is none of {', '.join(known)}"))
     try:
         zone_of(config)
     except (KeyError, ValueError, OSError):  # no such zone is a kind of KeyError
-        raise _fault(path, text, "zone", f"no zone is called {config.zone!r}") from None
+        faults.append(_fault(text, "zone", f"no zone is called {config.zone!r}"))
     for name in config.shop:
         if name not in SHOP_FIELDS:
-            known = ", ".join(SHOP_FIELDS)
-            raise _fault(path, text, name, f"no field is called {name!r}; there are {known}")
+            known_fields = ", ".join(SHOP_FIELDS)
+            says = f"no field is called {name!r}; there are {known_fields}"
+            faults.append(_fault(text, name, says))
     for folder in config.packs:
         if not Path(folder).expanduser().is_dir():
-            raise _fault(path, text, "packs", f"there is no folder {folder}")
+            faults.append(_fault(text, "packs", f"there is no folder {folder}"))
+    return faults
 
 
-def _fault(path: Path, text: str, key: str, says: str) -> InputError:
-    return InputError(f"{path}, {_line(text, key)}key {key}: {says}.")
+def _fault(text: str, key: str, says: str) -> str:
+    return f"{_line(text, key)}key {key}: {says}"
 
 
 def _place(text: str, message: str) -> str:

@@ -115,6 +115,7 @@ complete_facts = _completed("facts")
 complete_steps = _completed("steps")
 complete_causes = _completed("causes")
 complete_repairs = _completed("repairs")
+complete_topics = _completed("topics")
 complete_points = _completed("undo_points")
 
 

@@ -45,6 +45,7 @@ class Reply(msgspec.Struct, frozen=True):
 
 _ALONE = {
     "?": ReplyKind.EXPLAIN,
+    "help": ReplyKind.EXPLAIN,
     "back": ReplyKind.BACK,
     "skip": ReplyKind.SKIP,
     "later": ReplyKind.LATER,
@@ -82,7 +83,7 @@ def _empty(prompt: Prompt) -> Reply:
     if prompt.usual:
         return Reply(ReplyKind.ANSWER, prompt.usual)
     can_pass = prompt.kind in {PromptKind.WORDS, PromptKind.MINUTES}
-    return Reply(ReplyKind.SKIP if can_pass else ReplyKind.UNCLEAR)
+    return Reply(ReplyKind.SKIP if can_pass else ReplyKind.EXPLAIN)
 
 
 def _named(prompt: Prompt, low: str) -> str | None:

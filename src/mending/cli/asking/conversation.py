@@ -13,6 +13,7 @@ from mending.cli.show.repairs import show_mend, show_written
 from mending.model import MendingError, RefusedError, RepairFailedError, UsageError
 from mending.repair.run import Preview
 
+_TAKEN = {ReplyKind.NOTE: "noted", ReplyKind.CODE: "recorded"}
 _CHOOSE = "Please give a number or a name from the list; `?` explains."
 _UNCLEAR = {
     PromptKind.PUT_BACK: "Put it back and say done, or type why it stays.",
@@ -40,6 +41,7 @@ def follow(guide: Guide, answers: Answers, quiet: bool = False) -> Prompt | None
             try:
                 is_answered = _take(guide, prompt, reply, planned, quiet)
             except (UsageError, RefusedError) as error:
+                guide.misunderstood += isinstance(error, UsageError)
                 _complain(error, quiet)
             except RepairFailedError as error:  # it was recorded
                 _complain(error, quiet)
@@ -88,6 +90,8 @@ def _take(
         statement = guide.take(prompt, reply)
         if statement is not None:
             shown = (show_statement(statement), text("  (`back` takes it back)", "soft"))
+        elif reply.kind in _TAKEN:
+            shown = (text(f"  {_TAKEN[reply.kind]}: {reply.words}", "soft"),)
     if not quiet:
         say(*shown)
     return reply.kind not in {ReplyKind.EXPLAIN, ReplyKind.NOTE}

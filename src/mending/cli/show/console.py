@@ -2,6 +2,7 @@
 reach it.
 """
 
+import os
 from collections.abc import Callable, Iterable
 from pathlib import PurePath
 from typing import TypeVar
@@ -30,7 +31,7 @@ def emit(result: R, as_json: bool, view: Callable[[R], RenderableType]) -> None:
 
 def say(*what: RenderableType) -> None:
     """Print something for people. What goes into a pipe has no blanks at the ends of its lines."""
-    console = Console(highlight=False, markup=False, emoji=False)
+    console = _console()
     console.push_theme(theme(console.color_system))
     for part in what:
         if console.is_terminal:
@@ -40,6 +41,20 @@ def say(*what: RenderableType) -> None:
             console.print(part)
         for line in captured.get().splitlines():
             click.echo(line.rstrip(" "))
+
+
+def _console() -> Console:
+    """Standard output: plain where the person wants no colour, styled where colour is forced."""
+    context = click.get_current_context(silent=True)
+    forced = context is not None and bool(context.color)
+    plain = bool(os.environ.get("NO_COLOR")) and not forced
+    return Console(
+        highlight=False,
+        markup=False,
+        emoji=False,
+        color_system=None if plain else "auto",
+        force_terminal=True if forced else None,
+    )
 
 
 def text(words: object, style: str = "") -> Text:

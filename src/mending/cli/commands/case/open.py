@@ -13,6 +13,7 @@ from mending.cli import options
 from mending.cli.asking import prompts
 from mending.cli.asking.listening import confirmed
 from mending.cli.config import load_config
+from mending.cli.echo import note
 from mending.cli.host import interactive, this_host
 from mending.cli.packs import base_codes, base_pack
 from mending.cli.show.case.cases import show_case, show_statement
@@ -78,12 +79,26 @@ def command(
 def _take_in(
     pack: Pack, facts: Mapping[str, str], notes: Mapping[str, str]
 ) -> tuple[dict[str, str], dict[str, str]]:
+    """What is not known yet, asked for one by one. Whoever stops, or ends the input, keeps what was
+    answered until then.
+    """
     answered, told = dict(facts), dict(notes)
-    for fact in pack.facts.values():
-        if fact.take_in and fact.id not in answered:
-            answered[fact.id] = prompts.choose_answer(fact)
-    for name, (question, _) in FIRST_WORDS.items():
-        words = "" if name in told else click.prompt(question, default="", show_default=False)
-        if words:
-            told[name] = words
-    return answered, told
+    open_facts = [fact for fact in pack.facts.values() if fact.take_in and fact.id not in facts]
+    open_notes = [name for name in FIRST_WORDS if name not in notes]
+    number = 0
+    while number < len(open_facts) + len(open_notes):
+        try:
+            if number < len(open_facts):
+                fact = open_facts[number]
+                answered[fact.id] = prompts.choose_answer(fact)
+            else:
+                name = open_notes[number - len(open_facts)]
+                told[name] = prompts.asked(f"{FIRST_WORDS[name][0]}: ")
+        except prompts.GoBackError:
+            number = max(number - 1, 0)
+            continue
+        except prompts.NoMoreError:
+            note("")
+            break
+        number += 1
+    return answered, {name: words for name, words in told.items() if words}

@@ -16,9 +16,11 @@ from mending.cli.host import this_host
 from mending.cli.packs import base_codes, base_pack
 from mending.cli.show.case.cases import show_case
 from mending.cli.show.console import emit, say, text
+from mending.knowledge import Pack
+from mending.model import UsageError, quoted
 from mending.repair.base import MendSettings
 
-_STOPPED = "Stopped here; everything so far is recorded."
+_STOPPED = "Stopped here; everything so far is recorded. Go on with:"
 
 
 @click.command("work")
@@ -36,7 +38,10 @@ _STOPPED = "Stopped here; everything so far is recorded."
 )
 @options.restore_from
 @options.as_json
-def command(case: str, file: Path | None, as_json: bool, **allowed: Any) -> None:
+@click.pass_context
+def command(
+    ctx: click.Context, /, case: str, file: Path | None, as_json: bool, **allowed: Any
+) -> None:
     """Be led from wherever the case stands to its end: the first questions, step by step with what
     to do and how to tell, repairs, test starts, closing.
 
@@ -56,9 +61,21 @@ def command(case: str, file: Path | None, as_json: bool, **allowed: Any) -> None
             else guide.next()
         )
         emit(WorkResult(case=case_result(guide.case, pack), prompt=prompt), True, lambda _: "")
-        return
-    if follow(guide, answers_from(file, clock, one_key=load_config().one_key)) is not None:
-        say(text(""), text(_STOPPED))
+    else:
+        _talk(guide, pack, file, case)
+    if file is not None and guide.misunderstood:
+        ctx.exit(UsageError.exit_status)
+
+
+def _talk(guide: Guide, pack: Pack, file: Path | None, case: str) -> None:
+    """The conversation, and what it came to; the interrupt key ends it like `stop`."""
+    try:
+        stopped = follow(guide, answers_from(file, clock, one_key=load_config().one_key))
+    except (KeyboardInterrupt, click.Abort):
+        say(text(""), text(f"{_STOPPED} mending work {quoted(case)}"))
+        raise
+    if stopped is not None:
+        say(text(""), text(f"{_STOPPED} mending work {quoted(case)}"))
         return
     say(text(""), show_case(case_result(guide.case, pack)))
 

@@ -2,13 +2,14 @@
 
 import click
 
+from mending.cli import options
 from mending.cli.help_topics import TOPICS
 from mending.cli.show.console import indented, rows, say, text, title
 from mending.model import UsageError
 
 
 @click.command("help")
-@click.argument("topic", required=False)
+@click.argument("topic", required=False, shell_complete=options.complete_topics)
 @click.pass_context
 def command(ctx: click.Context, topic: str | None) -> None:
     """Explain a TOPIC: phases, places, safety, statuses. Without one: the commands."""
