@@ -6,6 +6,7 @@ runs it; the tests compare.
 import inspect
 import json
 import tomllib
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
@@ -28,6 +29,7 @@ from mending.case import CaseResult, CasesResult
 from mending.cli import program
 from mending.cli.commands.case.signs import SignsResult
 from mending.cli.config import ConfigResult
+from mending.cli.help_topics import TOPICS
 from mending.cli.error_output import ErrorResult
 from mending.crash.lookup import CodeResult
 from mending.crash.results import CrashesResult
@@ -214,12 +216,54 @@ def reference() -> str:
     return "\n".join(lines) + "\n"
 
 
+FILES = (
+    ("~/.config/mending/config.toml", "settings; `mending config` shows them"),
+    ("~/.local/share/mending/undo/", "undo points of disks that belong to no case"),
+    ("~/.local/share/mending/key", "the key of this machine, which seals undo points and cases"),
+    ("CASE/case.json, CASE/record.jsonl", "a case: what it is, and what happened"),
+    ("CASE/evidence/, CASE/undo/", "what was attached to it, and its undo points"),
+    ("IMAGE.reading", "what `mending copy` has of a drive so far"),
+)
+EXAMPLES = (
+    ("mending open quay-desk --disk /dev/sdx", "a case, its disk attached and traced"),
+    ("mending trace quay-desk", "which phase of starting fails, and why"),
+    ("mending plan quay-desk", "the cheapest safe order of steps"),
+    ("mending mend quay-desk --all", "the offline repairs, each with an undo point"),
+    ("mending undo quay-desk", "the newest of them taken back"),
+    ("mending work quay-desk", "be led through all of it"),
+)
+
+
+def _whole_page(name: str, context: click.Context) -> str:
+    """A page of the manual; the first one has what holds for all commands."""
+    page = str(generate_man_page(context, __version__, date=__version__))
+    if name != "mending":
+        return page
+    parts = [page.rstrip(), '.SH "EXIT STATUS"']
+    parts += _list([(str(row[0]), str(row[1])) for row in TOPICS["statuses"]().rows])
+    parts += [".SH FILES", *_list(FILES), ".SH EXAMPLES", *_list(EXAMPLES)]
+    return "\n".join(parts) + "\n"
+
+
+def _list(rows: Sequence[tuple[str, str]]) -> list[str]:
+    """Rows of a manual page: a head and what it means."""
+    lines = list[str]()
+    for head, says in rows:
+        lines += [".TP", f"\\fB{_plain(head)}\\fP", _plain(says)]
+    return lines
+
+
+def _plain(words: str) -> str:
+    """Words in which nothing is taken for a request (groff_man(7))."""
+    return words.replace("\\", "\\e").replace("-", "\\-")
+
+
 def man_pages() -> dict[Path, str]:
     """A page of the manual for the program and for each command."""
     top = click.Context(program, info_name="mending")
     every = [("mending", top), *((f"mending-{name}", context) for name, context in commands())]
     return {
-        DOCS / "man" / f"{name}.1": generate_man_page(context, __version__, date=__version__)
+        DOCS / "man" / f"{name}.1": _whole_page(name, context)
         for name, context in every
     }
 

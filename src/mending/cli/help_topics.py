@@ -74,6 +74,7 @@ def _statuses() -> HelpTopic:
             ("3", "the input cannot be read, or is not what it says"),
             ("4", "a guard refused; the message says which, and what would lift it"),
             ("5", "a repair failed, and everything was put back"),
+            ("6", "something was written, and something was refused or the PC still fails"),
             ("130", "interrupted at the keyboard"),
         ),
     )

@@ -9,7 +9,7 @@ from collections.abc import Iterator
 
 from mending.boot.chain import BootEnvironment
 from mending.disk.files import FileFound, FilesUnavailableError
-from mending.disk.system.private_fields import private_files, private_spans
+from mending.disk.system import private_files, private_spans
 from mending.disk.volume import Volume
 from mending.source import Source
 from mending.source.archive import noting

@@ -11,14 +11,19 @@ from mending.boot.chain import Trace
 from mending.boot.trace import open_environment, trace_environment
 from mending.disk.healthy import HealthyIndex, identifiers_of, load_copy, save_copy
 from mending.disk.locked import GivenKey, key_ring
+from mending.disk.system import private_files
 from mending.model import RefusedError, Verdict
 from mending.repair.healthy import changed_parts, collect
 from mending.source import Output
 
+_SECRET_HIVES = ("sam", "security", "software", "system")
+"""Hives that hold what accounts and services keep secret."""
+
 
 class KeepResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="keep/1"):
     """What was kept, and where. `files` are those whose content is in the copy; `sums` those of
-    which only the sum is; `left_out` says what is in it neither way, or only by its sum.
+    which only the sum is; `left_out` says what is in it neither way, or only by its sum. `private`
+    are the files in it that hold secrets: it needs them, and is not for sending.
     """
 
     copy: str
@@ -30,6 +35,7 @@ class KeepResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending",
     bytes: int
     copy_bytes: int
     left_out: tuple[str, ...]
+    private: tuple[str, ...] = ()
 
 
 def keep(
@@ -92,7 +98,14 @@ def keep(
         bytes=sum(kept.length for kept in whole.ranges) + sum(file.bytes for file in kept),
         copy_bytes=out.path.stat().st_size,
         left_out=tuple(left_out),
+        private=tuple(file.path for file in kept if _is_private(file.path)),
     )
+
+
+def _is_private(path: str) -> bool:
+    """Whether a file of a system may hold secrets."""
+    name = path.casefold().lstrip("/")
+    return name in private_files() or name.endswith(tuple(f"/{hive}" for hive in _SECRET_HIVES))
 
 
 def trace_against(trace: Trace, target: NamedTarget, copy: Path, sector: int | None) -> Trace:

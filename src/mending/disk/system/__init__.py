@@ -6,6 +6,7 @@ from mending.disk.system.contents import Contents, read_contents
 from mending.disk.system.device_drivers import drivers_of
 from mending.disk.system.installed import InstalledSystem, systems_on
 from mending.disk.system.package_files import PACKAGE_STATUS, FileCheck, PackageFiles, sound_copies
+from mending.disk.system.private_fields import private_files, private_spans
 
 __all__ = [
     "PACKAGE_STATUS",
@@ -17,6 +18,8 @@ __all__ = [
     "PackageFiles",
     "brought_by",
     "drivers_of",
+    "private_files",
+    "private_spans",
     "read_contents",
     "sound_copies",
     "systems_on",

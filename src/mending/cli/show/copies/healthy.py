@@ -21,6 +21,9 @@ def show_keep(result: KeepResult, named: str) -> RenderableType:
     ]
     if result.sums:
         cells.append(("sums only", f"{result.sums} files"))
+    if result.private:
+        says = f"it holds what is secret ({', '.join(result.private)}): keep it to yourself"
+        cells.append(("take care", text(says, "warning")))
     for says in result.left_out[:_MOST]:
         cells.append(("left out", text(says, "warning")))
     if len(result.left_out) > _MOST:
