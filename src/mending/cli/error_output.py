@@ -3,6 +3,8 @@
 import contextlib
 import os
 import sys
+from collections.abc import Sequence
+from typing import TextIO
 
 import click
 import msgspec
@@ -67,25 +69,29 @@ def flushed_or_told(as_json: bool) -> int:
     return 0
 
 
-def _nobody_listens() -> None:
+def _nobody_listens(streams: Sequence[TextIO] | None = None) -> None:
     """The reader of a pipe went away: what is still to be written at the end goes nowhere (Python's
     own advice, library reference, `signal`, note on SIGPIPE).
     """
     nowhere = os.open(os.devnull, os.O_WRONLY)
-    for stream in (sys.stdout, sys.stderr):
+    for stream in streams or (sys.stdout, sys.stderr):
         with contextlib.suppress(OSError, ValueError, AttributeError):  # one that is closed
             os.dup2(nowhere, stream.fileno())
     os.close(nowhere)
 
 
 def _say(result: ErrorResult, as_json: bool) -> int:
-    try:
-        if as_json:
+    if as_json:
+        try:
             click.echo(encode_json(result))
-        else:
-            click.echo(f"mending: {clean_text(result.says)}", err=True)
-            if result.hint:
-                click.echo(f"         {clean_text(result.hint)}", err=True)
+            sys.stdout.flush()
+            return result.exit
+        except (OSError, ValueError, AttributeError):
+            _nobody_listens((sys.stdout,))  # then people are told, at least
+    try:
+        click.echo(f"mending: {clean_text(result.says)}", err=True)
+        if result.hint:
+            click.echo(f"         {clean_text(result.hint)}", err=True)
     except (OSError, ValueError):
         _nobody_listens()
     return result.exit

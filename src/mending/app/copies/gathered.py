@@ -24,18 +24,33 @@ def traced_or_told(path: str, ask: Callable[[], Trace]) -> Trace:
         NotGatheredError: neither.
     """
     try:
-        return ask()
+        if not _is_crossed_out(path):
+            return ask()
     except NotGatheredError:
-        return named(_told(path, TRACE, Trace), _TOLD.format(path))
+        pass  # the answer was kept for that
+    return named(_told(path, TRACE, Trace), _TOLD.format(path))
 
 
 def crashes_or_told(path: str, ask: Callable[[], CrashesResult]) -> CrashesResult:
     """What records tell, in the same way."""
     try:
-        return ask()
+        if not _is_crossed_out(path):
+            return ask()
     except NotGatheredError:
-        told = _told(path, CRASHES, CrashesResult)
-        return msgspec.structs.replace(told, target=_TOLD.format(path))
+        pass  # the answer was kept for that
+    told = _told(path, CRASHES, CrashesResult)
+    return msgspec.structs.replace(told, target=_TOLD.format(path))
+
+
+def _is_crossed_out(path: str) -> bool:
+    """Whether a bundle says that its bytes do not give its disk's answers."""
+    if not is_bundle(Path(path)):
+        return False
+    bundle = Bundle(Path(path))
+    try:
+        return bundle.index.crossed_out
+    finally:
+        bundle.close()
 
 
 def _told(path: str, name: str, kind: type[Answer]) -> Answer:

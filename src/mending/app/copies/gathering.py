@@ -101,7 +101,10 @@ def gather(target: NamedTarget, out: Output, limit: int = LIMIT) -> GatherResult
     with opened_target(path) as source:
         assert isinstance(source, FileSource)
         index = _written(source, noted, trace, crashes, out, limit)
-    answers = _answers_alike(out.path, trace, target)
+        answers = _answers_alike(out.path, trace, target)
+        if not answers:
+            ours = Output(out.path, out.never, True, lambda _: True)  # we just wrote it
+            index = _written(source, noted, trace, crashes, ours, limit, crossed_out=True)
     data = out.path.read_bytes()
     return GatherResult(
         file=str(out.path),
@@ -133,6 +136,8 @@ def _written(
     crashes: CrashesResult,
     out: Output,
     limit: int,
+    *,
+    crossed_out: bool = False,
 ) -> BundleIndex:
     environment = open_environment(source)
     left_out = _without_secrets(environment, noted, source.path)
@@ -159,6 +164,7 @@ def _written(
         listing=listing,
         left_out=tuple(left_out),
         documents={each: hashlib.sha256(data).hexdigest() for each, data in documents.items()},
+        crossed_out=crossed_out,
     )
     with new_archive(out) as archive:
         archive.put(INDEX, format_json(index))

@@ -59,6 +59,8 @@ class BundleIndex(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending"
         listing: files that starting needs, of the ESP and of folders for it.
         left_out: what diagnosis read and the bundle does not hold, and why.
         documents: sums of the documents that were made when it was gathered, by member.
+        crossed_out: what was crossed out changes what is found, as where a sum of the file system
+            is over it: the documents are the answers then.
     """
 
     name: str
@@ -68,6 +70,7 @@ class BundleIndex(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending"
     listing: tuple[BundledFile, ...] = ()
     left_out: tuple[str, ...] = ()
     documents: Mapping[str, str] = {}
+    crossed_out: bool = False
 
 
 _noted: ContextVar[tuple[str, ByteRanges] | None] = ContextVar("noted", default=None)
