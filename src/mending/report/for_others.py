@@ -3,10 +3,10 @@ with what it asks for.
 """
 
 from mending.knowledge import ReportKind, Step
-from mending.model import Place
+from mending.model import Place, Risk
 from mending.report.crash_blocks import crash_blocks
 from mending.report.document import Block, Pairs, Paragraph, Section, Table
-from mending.report.material import Material, section, words_of
+from mending.report.material import Material, mended_findings, section, words_of
 from mending.report.times import written
 
 _WORKED = {ReportKind.MENDED, ReportKind.DONE}
@@ -33,6 +33,8 @@ def _wrong(given: Material) -> str:
         return words if case.closed is not None else f"Most likely: {words}"
     if told:
         return f"{told.rstrip('.')}."
+    if (likely is None or likely.chance < 0.5) and mended_findings(given):
+        return f"On the disk: {mended_findings(given)[0].says}"
     if likely is None or likely.chance < 0.5:
         return "That is not settled yet."
     return f"Most likely: {likely.says}"
@@ -54,10 +56,16 @@ def _to_know(given: Material) -> list[str]:
     done = [given.pack.steps[each.step] for each in case.tried if each.step in given.pack.steps]
     if case.closed is None and not case.works:
         told.append("The PC does not work yet; please leave it as it is.")
+    mended = [
+        given.pack.steps[each.step]
+        for each in case.tried
+        if each.report in _WORKED and each.step in given.pack.steps
+    ]
     own = {Place.OWN_STICK} if case.facts.get("own-stick") == "yes" else set()
     if any({Place.RESCUE_STICK, *own} & {step.place, *step.also} for step in done):
         told.append("Take the stick out before you switch it on, or it starts from the stick.")
-    if case.works or case.closed is not None:
+    changed = any(step.repair is not None or step.stakes is not Risk.NOTHING for step in mended)
+    if changed and (case.works or case.closed is not None):
         told.append("The first start may be slow; please do not cut the power.")
     back = case.closed.put_back if case.closed is not None else {}
     for step, words in given.put_back.items():
@@ -76,11 +84,12 @@ def _to_know(given: Material) -> list[str]:
 
 
 def for_maker(given: Material) -> list[Section]:
-    """Machine, codes, tests, crashes."""
+    """Machine, codes, tests, what was tried, crashes."""
     return [
         section("Machine", _machine(given)),
         section("Codes, word for word", *_codes(given)),
         section("Tests and their results", *_tests(given)),
+        section("What was tried", *_tried(given)),
         section("Crashes", *crash_blocks(given, for_maker=True)),
     ]
 
@@ -113,6 +122,20 @@ def _tests(given: Material) -> list[Block]:
             codes = " ".join(attempt.codes)
             rows.append((when, step.does, words_of(attempt.report), codes))
     return [Table(("when", "test", "result", "codes"), tuple(rows))] if rows else []
+
+
+def _tried(given: Material) -> list[Block]:
+    """Everything but tests that was tried, with what it reported; then the test starts."""
+    rows = []
+    for attempt in given.case.tried:
+        step = given.pack.steps.get(attempt.step)
+        if step is not None and not _is_test(step):
+            rows.append((attempt.at, step.does, words_of(attempt.report)))
+    for start in given.case.starts:
+        result = "it starts" if start.works else "it does not start"
+        rows.append((start.at, "Test start", result))
+    shown = tuple((written(at, given.zone), step, told) for at, step, told in sorted(rows))
+    return [Table(("when", "step", "result"), shown)] if rows else []
 
 
 def _is_test(step: Step) -> bool:

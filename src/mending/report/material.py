@@ -11,7 +11,7 @@ from mending.case.events import Rehearsed
 from mending.case.turns import Turn
 from mending.crash.results import CrashesResult
 from mending.knowledge import Pack
-from mending.model import Where
+from mending.model import Finding, Where
 from mending.plan import PlanResult
 from mending.reason import CausesResult
 from mending.repair.journal import PointsResult
@@ -51,6 +51,17 @@ class Material(msgspec.Struct, frozen=True, kw_only=True):
     pictures: Pictures = Pictures()
     made: str
     zone: tzinfo | None = None
+
+
+def mended_findings(given: Material) -> list[Finding]:
+    """What kept the disk from starting when it was found, and does not any more after repairs of
+    ours.
+    """
+    found, now = given.found, given.trace
+    if found is None or now is None or not given.case.undo_points:
+        return []
+    left = {(finding.id, finding.where) for finding in now.fatal}
+    return [finding for finding in found.fatal if (finding.id, finding.where) not in left]
 
 
 def section(title: str, *blocks: Block) -> Section:
