@@ -10,6 +10,7 @@ import contextlib
 import multiprocessing
 import random
 import resource
+import subprocess
 import sys
 import tempfile
 import time
@@ -25,7 +26,7 @@ from tests.faults import volume_cases
 from tests.support import GRUB_FILES, InFolder
 from tests.volumes import make_volume
 
-from benchmarks.fuzz_files import mutated, samples
+from benchmarks.fuzz_files import Sample, mutated, samples
 from mending.boot.trace import trace_target
 from mending.disk.scan import search
 from mending.model import MendingError, Patch, RepairId, Window
@@ -34,11 +35,13 @@ from mending.repair.boot import own_code
 from mending.repair.run import examine, preview
 from mending.source import DiskOverlay, Source, open_source
 from mending.workshop import bios_disk, linux_disk, uefi_disk
+from mending.workshop.nt import nt_bios_disk
 
 COUNT = 20_000
 SECONDS, MEGABYTES = 2.0, 300
 _SMALL = ("fat12", "exfat", "ntfs", "ext2", "ext4", "luks2", "swap", "iso9660")
-_SEARCH_EVERY, _MEND_EVERY = 40, 25
+_SEARCH_EVERY, _MEND_EVERY, _PROGRAM_EVERY = 40, 25, 20
+"""One of so many files is also read by the program itself."""
 _VALUES = (0, 1, 0x7F, 0x80, 0xFE, 0xFF)
 
 
@@ -105,6 +108,9 @@ def _run(seed: int, count: int) -> tuple[list[str], float, float, "Counter[str]"
                 if of_file:
                     sample.read()
                     verdicts["file read"] += 1
+                    if sample.words and number // 2 % _PROGRAM_EVERY == 0:
+                        failures += _by_program(sample)
+                        verdicts["by the program"] += 1
                 else:
                     verdicts[_try(patched, number // 2)] += 1
             except MendingError as error:
@@ -130,6 +136,15 @@ def _run(seed: int, count: int) -> tuple[list[str], float, float, "Counter[str]"
             if _memory() > MEGABYTES:
                 break
         return failures, slowest, _memory(), verdicts
+
+
+def _by_program(sample: Sample) -> list[str]:
+    """What the program itself says of a file: a traceback, or a status of its own."""
+    call = [sys.executable, "-m", "mending", *sample.words]
+    done = subprocess.run(call, capture_output=True, text=True, check=False, timeout=120)
+    if "Traceback" in done.stderr or done.returncode not in {0, 2, 3, 4}:
+        return [f"{' '.join(sample.words)}: exit {done.returncode}: {done.stderr[-600:]}"]
+    return []
 
 
 def _seconds(call: Callable[[], object]) -> float:
@@ -178,6 +193,7 @@ def _disks(folder: str) -> list[Path]:
         ("bios", bios_disk(own_code())),
         ("uefi", uefi_disk()),
         ("linux", linux_disk()),
+        ("nt", nt_bios_disk(own_code())),
     ):
         paths.append(Path(folder) / name)
         draft.save(paths[-1])

@@ -27,25 +27,30 @@ from mending.boot.trace import trace_target
 from mending.boot.uefi import read_boot_options
 from mending.case import case_result, load_case
 from mending.crash.read import log_file
+from mending.disk.healthy import load_copy
 from mending.formats.package import dpkg
 from mending.knowledge import base_pack
 from mending.knowledge.codes import load_codes
 from mending.knowledge.events import load_events
 from mending.knowledge.load import load_pack
+from mending.repair.boot import own_code
 from mending.repair.journal import Journal
-from mending.source import MemorySource, open_folder_source
+from mending.source import MemorySource, open_folder_source, open_source
+from mending.source.imaging import load_record, record_path
+from mending.workshop import bios_disk
 
 _LARGEST = 1 << 20
 _WORDS = (b"\0" * 64, b"\xff" * 8, b"[[" * 40, b"9" * 400, b"{}", b"\n", b"%s" * 20, b"-1")
 
 
 class Sample(msgspec.Struct):
-    """A file that is changed, and what reads it."""
+    """A file that is changed, and what reads it; `words` are the command that does."""
 
     name: str
     path: Path
     sound: bytes
     read: Callable[[], object]
+    words: tuple[str, ...] = ()
 
 
 def samples(folder: Path) -> list[Sample]:
@@ -62,6 +67,7 @@ def samples(folder: Path) -> list[Sample]:
         *_variables(folder),
         _package(folder),
         *_tree(folder),
+        *_records(folder),
     ]
 
 
@@ -84,15 +90,18 @@ def mutated(draw: random.Random, sound: bytes) -> bytes:
     return bytes(data)
 
 
-def _sample(path: Path, read: Callable[[], object], name: str = "") -> Sample:
-    return Sample(name or path.name, path, path.read_bytes()[:_LARGEST], read)
+def _sample(path: Path, read: Callable[[], object], *words: str | Path) -> Sample:
+    typed = tuple(str(word) for word in words)
+    return Sample(path.name, path, path.read_bytes()[:_LARGEST], read, typed)
 
 
 def _evidence(demo: Path) -> list[Sample]:
     found: dict[str, Path] = {}
     for path in sorted(demo.glob("*/evidence/*")):
         found.setdefault(path.suffix, path)
-    return [_sample(path, partial(_read_evidence, path)) for path in found.values()]
+    return [
+        _sample(path, partial(_read_evidence, path), "crashes", path) for path in found.values()
+    ]
 
 
 def _read_evidence(path: Path) -> object:
@@ -102,7 +111,7 @@ def _read_evidence(path: Path) -> object:
 def _cases(demo: Path) -> list[Sample]:
     case = next(path.parent for path in sorted(demo.glob("*/undo")))
     return [
-        _sample(case / name, lambda: case_result(load_case(case), base_pack()))
+        _sample(case / name, lambda: case_result(load_case(case), base_pack()), "causes", case)
         for name in ("case.json", "record.jsonl")
     ]
 
@@ -155,6 +164,31 @@ def _package(folder: Path) -> Sample:
     return _sample(
         path, lambda: list(dpkg.files_of(path.read_bytes(), {"/usr/bin/sh": ""}, 1 << 24))
     )
+
+
+def _records(folder: Path) -> list[Sample]:
+    """What Mending writes and others may send: a reading record, a bundle, a healthy copy."""
+    disk, drive = folder / "desk.img", folder / "drive.img"
+    bios_disk(own_code()).save(disk)
+    drive.write_bytes(random.Random(5).randbytes(1 << 20))
+    image, bundle, copy = folder / "image.img", folder / "bundle.zip", folder / "kept.zip"
+    call = [sys.executable, "-m", "mending"]
+    for words in (
+        ("copy", drive, image),
+        ("gather", disk, "-o", bundle),
+        ("keep", disk, "--anyway", "-o", copy),
+    ):
+        subprocess.run([*call, *map(str, words)], check=True, stdout=subprocess.DEVNULL)
+
+    def trace(path: Path) -> object:
+        with open_source(str(path)) as source:
+            return trace_target(source)
+
+    return [
+        _sample(record_path(str(image)), lambda: load_record(str(image)), "trace", image),
+        _sample(bundle, partial(trace, bundle), "trace", bundle),
+        _sample(copy, lambda: load_copy(copy), "trace", disk, "--against", copy),
+    ]
 
 
 def _tree(folder: Path) -> list[Sample]:
