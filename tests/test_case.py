@@ -127,7 +127,7 @@ class Crash(InFolder):
         self.assertIn("a case already", self.run_here("open", self.folder / "case", expect=4))
         (self.folder / "full").mkdir()
         (self.folder / "full" / "letter.txt").write_text("keep")
-        self.run_here("open", self.folder / "full", expect=3)
+        self.run_here("open", self.folder / "full", expect=4)
         self.assertEqual([path.name for path in (self.folder / "full").iterdir()], ["letter.txt"])
 
 

@@ -40,6 +40,9 @@ class Answers(InFolder):
         found = msgspec.to_builtins(trace(NamedTarget(str(path), host), host))
         crashes = msgspec.to_builtins(crashes_of(str(path), None, host))
         found["target"].pop("path")
+        found.pop("barred")  # of what is only read no repair is asked whether it can be done
+        for finding in found["findings"]:
+            finding.pop("repairs")
         crashes.pop("target")
         crashes["files"] = [name.replace(str(path), "the disk") for name in crashes["files"]]
         case = open_case(self.folder / f"case-{number}", lambda _: [], HAND.since)

@@ -140,7 +140,7 @@ class Maps(InFolder):
         for wanted in ("TICKETDESK", "40 MiB", "volume that no table lists", "free"):
             self.assertIn(wanted, words)
         before = svg.read_bytes()
-        self.run_here("search", path, "--figure", svg)
+        self.run_here("search", path, "--figure", svg, "--force")
         self.assertEqual(svg.read_bytes(), before)
         self.run_here("mend", path, "partition-table", "--yes", "--figure", png)
         self.assertEqual(png.read_bytes()[:8], b"\x89PNG\r\n\x1a\n")

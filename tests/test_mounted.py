@@ -29,6 +29,7 @@ from tests.support import (
     mounted,
     needs,
     needs_mounts,
+    refused,
     sha,
     tool,
     trace_file,
@@ -90,12 +91,12 @@ class Roots(InFolder):
                 before = sha(path)
                 with mounted(path, kind, FIRST * SECTOR) as top:
                     was = tree_of(top)
-                refused = self.json_here("mend", path, "--all", "--yes")
-                self.assertIn("--mount", refused["stopped"])
+                barred = self.json_here("mend", path, "--all", "--yes", expect=4)
+                self.assertIn("--mount", refused(barred))
                 self.assertEqual(sha(path), before)
                 done = self.json_here("mend", path, "--all", "--yes", "--mount")
                 steps = [step["repair"] for step in done["steps"]]
-                self.assertEqual(done["after"], "no-fault-found", done["stopped"])
+                self.assertEqual(done["after"], "no-fault-found", refused(done))
                 self.assertEqual(steps[-1], "default-target")
                 with mounted(path, kind, FIRST * SECTOR) as top:
                     now = tree_of(top)
@@ -133,7 +134,7 @@ class Roots(InFolder):
         path = root_disk(self.folder, volume, f"root=UUID={ROOT_UUID} ro rootflags=subvol=@")
         before = sha(path)
         done = self.json_here("mend", path, "--all", "--yes", "--mount")
-        self.assertEqual(done["after"], "no-fault-found", done["stopped"])
+        self.assertEqual(done["after"], "no-fault-found", refused(done))
         with mounted(path, "btrfs", FIRST * SECTOR) as top:
             self.assertEqual(sorted(each.name for each in top.iterdir()), ["@", "@old"])
             self.assertIn("/cargo ext4\tnofail", (top / "@/etc/fstab").read_text())
@@ -152,7 +153,7 @@ class Roots(InFolder):
             group_disk(path, name, contents={"root": root.read_bytes(), "home": HOME})
             before = sha(path)
             done = self.json_here("mend", path, "--all", "--yes", "--mount")
-            self.assertEqual(done["after"], "no-fault-found", done["stopped"])
+            self.assertEqual(done["after"], "no-fault-found", refused(done))
             for _ in done["steps"]:
                 self.run_here("undo", path)
             self.assertEqual(sha(path), before)
@@ -200,8 +201,8 @@ class Roots(InFolder):
             shutil.copy(volume, left_open)
         path = root_disk(self.folder, left_open, f"root=UUID={ROOT_UUID} ro")
         sound = sha(path)
-        said = self.json_here("mend", path, "--all", "--yes", "--mount")
-        self.assertIn("--replay", said["stopped"])
+        said = self.json_here("mend", path, "--all", "--yes", "--mount", expect=4)
+        self.assertIn("--replay", refused(said))
         self.assertEqual(sha(path), sound)
         self.assertEqual(
             self.json_here("mend", path, "--all", "--yes", "--mount", "--replay")["after"],

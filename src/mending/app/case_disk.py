@@ -20,8 +20,17 @@ from mending.case.attachment import Outside, refuse_elsewhere, was_attached_here
 from mending.case.events import Added
 from mending.disk.layout import identifier_ranges, survey
 from mending.model import Change, FileChange, InputError, Patch, RefusedError, plain_size, quoted
-from mending.repair.journal import Journal, known_key, machine_key
-from mending.source import Identity, Target, TargetKind, as_disk, fault_of, identity_of
+from mending.repair.journal import Journal
+from mending.source import (
+    Identity,
+    Target,
+    TargetKind,
+    as_disk,
+    fault_of,
+    identity_of,
+    known_key,
+    machine_key,
+)
 from mending.source.device_names import devices_of_size, lasting_name
 
 

@@ -46,7 +46,7 @@ from mending.disk.locked import GivenKey, KeyRing
 from mending.knowledge import EventKind, Pack, base_codes, base_events
 from mending.model import InputError
 from mending.reason import Statement
-from mending.repair.journal import machine_key
+from mending.source import machine_key
 
 _NUMBER = re.compile(r"[0-9]{1,18}")
 """Lists of restore points may name theirs anyhow."""

@@ -16,6 +16,11 @@ from mending.source import read_file
 CODE = "code"
 """The name under which a code that a screen showed is given."""
 _CHOSEN = re.compile(r"\s*([A-Za-z][A-Za-z0-9_-]*)\s*=\s*(.*)", re.DOTALL)
+_SETTING = re.compile(
+    r"\s*(?:[#;]|\[[^\]]*\]\s*$|[\w.-]+\s*=|[{}]|(?:menuentry|submenu|set|insmod|search|linux|initrd"
+    r"|title|options|default|timeout)\s|(?:UUID=|LABEL=|PARTUUID=|/)\S*\s+\S+\s+\S+)"
+)
+_MOSTLY = 0.6
 _SCREEN_BYTES = 8192
 """What a screen shows has no more."""
 _LEADS = {"screen": "", "since": "since ", "changed": "after "}
@@ -112,6 +117,8 @@ def hear_file(case: Case, pack: Pack, codes: Codes, host: Host) -> Case:
     if newest.sort != "text" or newest.copy is None or newest.bytes > _SCREEN_BYTES:
         return case
     text = read_file(case.place_of(newest, host.key), _SCREEN_BYTES).decode("utf-8", "replace")
+    if _is_configuration(text):
+        return case  # it is kept; nobody says it, and no screen shows it
     statements = understand([clean_text("; ".join(text.split("\n")))], pack, codes)
     told = [
         _only_codes(each) if each.codes else each
@@ -119,6 +126,12 @@ def hear_file(case: Case, pack: Pack, codes: Codes, host: Host) -> Case:
         if each.codes or each.sure.signs or each.sure.facts
     ]
     return listened(case, host.hand, told) if told else case
+
+
+def _is_configuration(text: str) -> bool:
+    """Whether most lines have the form of settings, menus, tables of mounts or comments."""
+    lines = [line for line in text.splitlines() if line.strip()]
+    return sum(_SETTING.match(line) is not None for line in lines) > len(lines) * _MOSTLY
 
 
 def _only_codes(statement: Statement) -> Statement:

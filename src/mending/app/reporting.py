@@ -19,7 +19,7 @@ from mending.case.turns import turns
 from mending.crash.results import CrashesResult
 from mending.knowledge import Pack
 from mending.model import UsageError, format_json, has_extra
-from mending.repair.journal import Journal, PointsResult, machine_key
+from mending.repair.journal import Journal, PointsResult
 from mending.report.document import HandOver
 from mending.report.for_technician import AS_FOUND, AS_IT_IS
 from mending.report.hand_over import READERS, hand_over
@@ -27,7 +27,7 @@ from mending.report.markdown import render_markdown
 from mending.report.material import Material, Pictures
 from mending.report.page import render_page
 from mending.report.redact import redacted
-from mending.source import Output, settle_output
+from mending.source import Output, machine_key, settle_output
 
 FORMATS = ("html", "md", "json")
 __all__ = [

@@ -252,6 +252,10 @@ AnyEvent = (
 )
 
 
+_MOST_LINES = _MOST_EVENTS = 20_000
+"""No case has a hundredth of it; a state is folded event by event, and each copies what it adds
+to.
+"""
 _LINE = re.compile(rb'\{"sum":"([0-9a-f]{8})","event(s?)":(.*)\}', re.DOTALL)
 """A line is written in this very form; its sum is over the bytes of the event as they stand."""
 
@@ -285,6 +289,8 @@ def decode_record(data: bytes, name: str) -> Record:
         InputError: any other line is damaged.
     """
     events: list[AnyEvent] = []
+    if data.count(b"\n") > _MOST_LINES:
+        raise InputError(f"{name} has more lines than any record that is read.")
     lines = re.findall(rb"[^\n]*\n|[^\n]+", data)
     whole = 0
     for number, line in enumerate(lines, 1):
@@ -297,6 +303,8 @@ def decode_record(data: bytes, name: str) -> Record:
                 return Record(tuple(events), whole, True)
             raise
         whole += len(line)
+        if len(events) > _MOST_EVENTS:
+            raise InputError(f"{name} has more events than any record that is read.")
     return Record(tuple(events), whole, False)
 
 

@@ -29,10 +29,10 @@ from mending.model import (
     quoted,
 )
 from mending.model.limits import RECORD_BYTES, WINDOW_BYTES
-from mending.repair.journal import known_key
 from mending.source import (
     append_durably,
     folder_made_durably,
+    known_key,
     make_folder,
     read_file,
     read_folder,

@@ -26,6 +26,7 @@ from mending.source.durable_files import (
 from mending.source.folder import FolderSource, open_folder_source
 from mending.source.identity import Identity, fault_of, identity_of, is_known_by, place_of, sha256
 from mending.source.image import FileSource, open_source
+from mending.source.machine_key import known_key, machine_key
 from mending.source.memory import FaultyMemory, MemorySource, PowerCutError
 from mending.source.output_file import Output, settle_output
 from mending.source.plain_file import open_plain, refuse_strange
@@ -58,6 +59,8 @@ __all__ = [
     "folder_made_durably",
     "identity_of",
     "is_known_by",
+    "known_key",
+    "machine_key",
     "make_file_durably",
     "make_folder",
     "make_folder_durably",

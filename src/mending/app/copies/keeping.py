@@ -1,5 +1,6 @@
 """Keeping a healthy copy of a PC that starts."""
 
+from collections.abc import Sequence
 from pathlib import Path
 
 import msgspec
@@ -87,11 +88,16 @@ def keep(
             files=(),
         )
         whole = save_copy(out, index, ranges, files, left_out)
+    return _kept(whole, out, left_out)
+
+
+def _kept(whole: HealthyIndex, out: Output, left_out: Sequence[str]) -> KeepResult:
+    """What a copy holds."""
     kept = [file for file in whole.files if file.kept]
     return KeepResult(
         copy=str(out.path),
-        target=target.path,
-        verdict=trace.verdict,
+        target=whole.path,
+        verdict=whole.verdict,
         ranges=len(whole.ranges),
         files=len(kept),
         sums=len(whole.files) - len(kept),

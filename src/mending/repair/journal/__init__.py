@@ -8,8 +8,6 @@ from mending.repair.journal.undo_points import (
     PointsResult,
     UndoPoint,
     UndoPoints,
-    known_key,
-    machine_key,
 )
 
 __all__ = [
@@ -21,7 +19,5 @@ __all__ = [
     "PointsResult",
     "UndoPoint",
     "UndoPoints",
-    "known_key",
-    "machine_key",
     "state_here",
 ]

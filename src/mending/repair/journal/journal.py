@@ -37,13 +37,20 @@ from mending.repair.journal.undo_points import (
     drop,
     load_point,
     load_points,
-    machine_key,
     mark,
     on_file,
     save_point,
 )
 from mending.repair.journal.writing import no_interrupt, put_back, state_on, write
-from mending.source import IdentityPart, Target, fault_of, identity_of, is_known_by, place_of
+from mending.source import (
+    IdentityPart,
+    Target,
+    fault_of,
+    identity_of,
+    is_known_by,
+    machine_key,
+    place_of,
+)
 
 
 class Allowed(msgspec.Struct, frozen=True):

@@ -9,7 +9,6 @@ key that this machine alone has: a folder from elsewhere cannot make us write wh
 import hashlib
 import hmac
 import re
-import secrets
 from collections.abc import Sequence
 from pathlib import Path
 
@@ -30,7 +29,6 @@ from mending.model.limits import LARGEST_CHANGE, WINDOW_BYTES
 from mending.source import (
     Identity,
     Target,
-    make_file_durably,
     make_folder_durably,
     place_of,
     read_file,
@@ -41,7 +39,6 @@ from mending.source import (
 )
 
 _NAME = re.compile(r"[0-9A-Za-z][0-9A-Za-z-]{0,100}")
-_KEY_BYTES = 32
 _FARTHEST = ("planned", "done", "undone")
 """What a point as a whole is: the first of these that it is on any target."""
 
@@ -195,23 +192,6 @@ class PointsResult(
     points: tuple[PointResult, ...]
     damaged: tuple[DamagedResult, ...] = ()
     warning: str = ""
-
-
-def machine_key(path: Path) -> bytes:
-    """The key of this machine, made at its first use; readable by its owner alone. Raises
-    InputError.
-    """
-    if not path.exists():
-        make_file_durably(path, secrets.token_bytes(_KEY_BYTES))
-    key = read_file(path, _KEY_BYTES)
-    if len(key) < _KEY_BYTES:
-        raise InputError(f"{path} is no key.", "Move it away; a new one is made.")
-    return key
-
-
-def known_key(path: Path) -> bytes | None:
-    """The key of this machine; None where it has sealed nothing yet. Raises InputError."""
-    return machine_key(path) if path.exists() else None
 
 
 def save_point(
