@@ -11,13 +11,15 @@ import subprocess
 import time
 import unittest
 import zipfile
+import zlib
 from pathlib import Path
 
 from mending.cli import COMMANDS
 from mending.disk.system import private_spans
 from mending.repair.boot import own_code
 from mending.source import settle_output
-from mending.workshop import BIOS_FAULTS, bios_disk, linux_disk
+from mending.workshop import BIOS_FAULTS, LINUX_FAULTS, bios_disk, linux_disk
+from mending.workshop.hive_file import hive_bytes
 from tests.root_disks import ROOT_UUID, root_disk, system_tree
 from tests.support import PROGRAM, InFolder, needs, patch, run, sha, tool
 from tests.test_locked import MAKER, SECRET, Locked
@@ -154,6 +156,29 @@ class Repairs(Disks):
         named = {repair for finding in trace["findings"] for repair in finding["repairs"]}
         for repair in named:  # what is named can be done
             self.run_here("mend", disk, repair, "--dry-run")
+
+    def test_faults_that_wait_for_each_other_are_mended_in_one_go(self):
+        disk = self.disk("blank-boot-code", "no-active-entry", "blank-boot-sector")
+        trace = self.json_here("trace", disk)
+        named = {repair for finding in trace["findings"] for repair in finding["repairs"]}
+        self.assertLessEqual({"boot-sector", "boot-code"}, named)
+        self.assertEqual(trace["barred"], [])
+        done = self.json_here("mend", disk, "--all", "--yes")
+        self.assertEqual((done["refused"], done["failing_after"]), ([], None))
+
+    def test_what_cannot_be_done_is_said_with_what_would_let_it(self):
+        draft = linux_disk()
+        LINUX_FAULTS["blank-init"](draft)
+        disk = self.folder / "linux.img"
+        draft.save(disk)
+        trace = self.json_here("trace", disk)
+        named = {repair for finding in trace["findings"] for repair in finding["repairs"]}
+        barred = {row["repair"]: row for row in trace["barred"]}
+        self.assertFalse(named & set(barred))
+        for repair, row in barred.items():
+            told = self.run_here("mend", disk, repair, "--dry-run", expect=None)
+            self.assertIn(row["says"][:20], " ".join(told.split()))
+        self.run_here("mend", disk, "--all", "--yes", expect=4 if not named else None)
 
     def test_statuses(self):
         locked = self.disk("blank-boot-code", name="nothing.img")
@@ -296,6 +321,20 @@ class Private(Disks):
         self.assertEqual(private_spans("/etc/shadow", b"root:!:1:\nbin:*:1:\nola::1:\n"), [])
         kept = b"UUID=5ea /boot ext4 defaults,noatime,x-systemd.device-timeout=5 0 2\n"
         self.assertEqual(private_spans("/etc/fstab", kept), [])
+
+    def test_values_of_automatic_sign_ins_are_covered_in_a_hive(self):
+        for password in ("TideTable9", "x"):
+            names = {"DefaultPassword": password, "DefaultUserName": "ragna", "Shell": "desk"}
+            keys = {"Winlogon": names}
+            data = bytearray(hive_bytes({"Microsoft": keys}, 1 << 40))
+            spans = private_spans("ferry/system32/config/SOFTWARE", bytes(data))
+            self.assertGreaterEqual(len(spans), 2)
+            for start, end in spans:
+                data[start:end] = b"x" * (end - start)
+            for secret in (password, "ragna"):
+                if len(secret) > 1:
+                    self.assertNotIn(secret.encode("utf-16-le"), data)
+            self.assertIn("desk".encode("utf-16-le"), data)
 
     @needs("mke2fs")
     def test_nothing_of_them_is_in_a_bundle_and_it_answers_alike(self):
@@ -498,6 +537,23 @@ class Small(Disks):
         (case / "lock").unlink()
         (case / "lock").mkdir()  # nobody can hold it, as in a folder that may not be written
         self.assertIn("not kept in the case", self.said("trace", case))
+
+    def test_records_that_are_nested_deep_are_a_sentence(self):
+        case = self.opened(self.disk("blank-boot-code"))
+        self.run_here("mend", case, "boot-code", "--yes")
+        point = next((case / "undo").iterdir())
+        deep = b'{"mending":"case-file/1","name":' + b"[" * 200_000
+        for place in (point / "point.json", point / "state.json", case / "case.json"):
+            kept = place.read_bytes()
+            place.write_bytes(deep)
+            self.run_here("undo", case, "--list", expect=None)
+            place.write_bytes(kept)
+        body = b'{"kind":"noted","at":"2026-03-02T08:00:00+00:00","text":' + b"[" * 200_000
+        line = b'{"sum":"%08x","event":%s}\n' % (zlib.crc32(body), body)
+        (case / "record.jsonl").write_bytes(line * 2)
+        self.assertIn("is damaged", self.said("plan", case, expect=3))
+        (case / "record.jsonl").write_bytes(b'{"sum":"00000000","event":{}}\n' * 200_000)
+        self.assertIn("more lines", self.said("plan", case, expect=3))
 
     def test_an_archive_with_anything_in_it_is_a_sentence(self):
         path = self.folder / "many.zip"

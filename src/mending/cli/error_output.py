@@ -44,6 +44,26 @@ def status_of(error: Exception, as_json: bool) -> int:
     raise error
 
 
+def _laid_out(head: str, words: str) -> str:
+    """A sentence below its head; on a terminal it is wrapped at words, and a command in it stays
+    whole where it fits into a line.
+    """
+    if sys.stderr is None or not sys.stderr.isatty():
+        return head + words
+    import shutil  # noqa: PLC0415 - lazy: only at a terminal
+    import textwrap  # noqa: PLC0415
+
+    width = max(shutil.get_terminal_size().columns, 40)
+    return textwrap.fill(
+        words,
+        width,
+        initial_indent=head,
+        subsequent_indent=" " * len(head),
+        break_long_words=False,
+        break_on_hyphens=False,
+    )
+
+
 def _of_the_machine(error: Exception) -> str:
     """What this machine could not give, in a sentence; empty for a fault of ours."""
     if isinstance(error, MemoryError):
@@ -89,9 +109,9 @@ def _say(result: ErrorResult, as_json: bool) -> int:
         except (OSError, ValueError, AttributeError):
             _nobody_listens((sys.stdout,))  # then people are told, at least
     try:
-        click.echo(f"mending: {clean_text(result.says)}", err=True)
+        click.echo(_laid_out("mending: ", clean_text(result.says)), err=True)
         if result.hint:
-            click.echo(f"         {clean_text(result.hint)}", err=True)
+            click.echo(_laid_out(" " * 9, clean_text(result.hint)), err=True)
     except (OSError, ValueError):
         _nobody_listens()
     return result.exit

@@ -42,6 +42,8 @@ def decode_json(data: bytes, kind: type[T]) -> T:
     except (msgspec.DecodeError, UnicodeDecodeError) as error:
         if b"\\ud" not in data:
             raise msgspec.DecodeError(str(error)) from error
+    except RecursionError as error:
+        raise msgspec.DecodeError("it is nested too deep") from error
     return msgspec.convert(parse_json(data), kind)
 
 
