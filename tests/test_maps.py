@@ -148,11 +148,11 @@ class Maps(InFolder):
             "png, .svg", self.run_here("trace", path, "--figure", self.folder / "map.txt", expect=2)
         )
         patch(path, 0, bytes(440))
-        told = self.run_here("mend", path, "boot-code", "--dry-run", "--figure", png)
+        told = self.run_here("mend", path, "boot-code", "--dry-run", "--figure", png, "--force")
         self.assertIn("No figure was drawn", told)
         self.assertIn(
-            "cannot be written",
-            self.run_here("trace", path, "--figure", self.folder / "no" / "map.png", expect=3),
+            "cannot be used",
+            self.run_here("trace", path, "--figure", path / "map.png", expect=3),
         )
 
     @needs("mkfs.fat")
