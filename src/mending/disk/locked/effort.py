@@ -22,6 +22,8 @@ FVE_ITERATIONS = 1 << 20
 """That every password of the nt family's own encryption is stretched by (SHA-256)."""
 _MOST_SECONDS, _MOST_SHARE = 10.0, 4
 """Beyond so many seconds, or a fourth of the memory, somebody is asked."""
+_USUAL_WAYS = 4
+"""Protectors that a volume has at most: of the machine, a password, digits, a key file."""
 _TRIED, _TRIED_KIB = 20_000, 8 << 10
 _KIB = 1024
 
@@ -59,8 +61,11 @@ def effort_of_head(head: LuksHead) -> Effort:
 
 
 def effort_of_fve(ways: int) -> Effort:
-    """What trying a password on so many protectors costs."""
-    return Effort(ways * FVE_ITERATIONS * _hash_seconds())
+    """What trying a password on so many protectors costs. How hard each is stretched is part of the
+    format, so a volume as its owner has it costs what it must; only a head with more protectors
+    than anybody makes costs more.
+    """
+    return Effort(max(ways - _USUAL_WAYS, 0) * FVE_ITERATIONS * _hash_seconds())
 
 
 def refuse_beyond(key: GivenKey, effort: Effort, number: int, allowed: float) -> float:

@@ -120,7 +120,8 @@ def _chosen(request: Request, start: NtStart) -> _Moment:
             "--from PLACE",
         )
     found.sort(key=lambda pair: pair[1].written, reverse=True)
-    if len(found) == 1 and settings.yes and _losses(request, start, found[0][1]):
+    called_for = bool(request.calling_for(REPAIR))
+    if called_for and len(found) == 1 and settings.yes and _losses(request, start, found[0][1]):
         return found[0][1]  # what would be lost is known and shown, and there is no other
     listed = "; ".join(f"{moment.at} (--hives {place})" for place, moment in found[:_MOST_LISTED])
     since = request.settings.failing_since()
