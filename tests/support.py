@@ -87,7 +87,7 @@ def run(*words, stdin="", expect=0, env=None):
         env={**os.environ, **(env or {})},
         timeout=120,
     )
-    fitting = {expect, WRITTEN} if (words[0], expect) == ("mend", 0) else {expect}
+    fitting = {expect, WRITTEN} if (words[:1], expect) == (("mend",), 0) else {expect}
     if expect is not None and done.returncode not in fitting:
         raise AssertionError(
             f"{words}: exit {done.returncode} instead of {expect}\n{done.stdout}\n{done.stderr}"

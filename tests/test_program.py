@@ -348,7 +348,7 @@ class AtTheKeyboard(Workshop):
             child.sendline("")
         child.expect(pexpect.EOF)
         record = (self.folder / "case" / "record.jsonl").read_text().splitlines()
-        case = json.loads(record[0])["event"]
+        case = json.loads(record[0])["events"][0]
         self.assertEqual((case["facts"]["form"], case["facts"]["backup"]), ("laptop", "unknown"))
         self.assertNotIn("\x1b", case["notes"]["screen"])
 

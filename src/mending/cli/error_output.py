@@ -106,6 +106,9 @@ def _say(result: ErrorResult, as_json: bool) -> int:
             click.echo(encode_json(result))
             sys.stdout.flush()
             return result.exit
+        except BrokenPipeError:
+            _nobody_listens()
+            return result.exit
         except (OSError, ValueError, AttributeError):
             _nobody_listens((sys.stdout,))  # then people are told, at least
     try:
