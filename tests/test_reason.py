@@ -5,7 +5,7 @@ import unittest
 import msgspec
 
 from mending.case import plan_of, question_of
-from mending.case.events import Tried
+from mending.case.events import Added, Tried
 from mending.case.state import CaseState
 from mending.case.thinking import situation_of
 from mending.knowledge import base_pack
@@ -57,7 +57,9 @@ class FromTraces(InFolder):
         path = self.folder / "two.img"
         draft.save(path)
         state = CaseState(
-            facts={"family": "nt", "rescue-stick": "yes"}, disk=str(path), trace=trace_file(path)
+            facts={"family": "nt", "rescue-stick": "yes"},
+            attached=Added(at="", path=str(path), sort="disk", bytes=0),
+            trace=trace_file(path),
         )
         made = {option.id: option for option in options_from(PACK, situation_of(state, PACK))}
         self.assertIn("restore-boot-sector", made["write-boot-code"].after)

@@ -12,12 +12,10 @@ from mending.boot.chain import OutOfReachError
 from mending.formats.nt import boot_store
 from mending.formats.package.dpkg import PackagedFile
 from mending.model import (
-    REPAIRS,
     FileAttributes,
     FilesystemKind,
     FindingId,
     RefusedError,
-    RepairId,
 )
 from mending.repair.boot import (
     boot_code,
@@ -63,7 +61,7 @@ class Undone(InFolder):
     def test_what_changed_since_it_was_undone_is_not_done_again(self):
         path = broken(self.folder, "no-active-entry")
         told = self.json_here("mend", path, "active-flag", "--yes")
-        self.assertEqual(told["proof"], str(REPAIRS[RepairId.ACTIVE_FLAG].proof))
+        self.assertEqual(told["proof"][:2], ["read back", "traced again"])
         self.run_here("undo", path)
         with path.open("r+b") as disk:
             disk.seek(0x1BE)

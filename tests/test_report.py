@@ -116,11 +116,12 @@ class Page(InFolder):
         jsonschema.validate(document, json.loads(SCHEMA.read_text()))
         self.run_here("report", self.case, "-o", self.page)
         self.page.write_text("a letter")
-        self.assertIn("no report", self.run_here("report", self.case, "-o", self.page, expect=4))
+        said = self.run_here("report", self.case, "-o", self.page, expect=4)
+        self.assertIn("there already", said)
         self.assertEqual(self.page.read_text(), "a letter")
-        self.run_here(
-            "report", self.case, "-o", self.folder / "no" / "such" / "page.html", expect=3
-        )
+        deep = self.folder / "no" / "such" / "page.html"
+        self.run_here("report", self.case, "-o", deep)
+        self.assertTrue(deep.exists())
 
     def test_what_was_believed_is_drawn_whatever_the_evidence_is_called(self):
         self.run_here("saw", self.case, "code=0x7b", "logo=shown")
