@@ -24,6 +24,7 @@ from mending.case.events import (
 )
 from mending.case.folder import Case
 from mending.case.state import fold
+from mending.disk.scan import DiskMap
 from mending.knowledge import Pack
 
 GONE = "[taken out]"
@@ -49,8 +50,12 @@ def trace_without_private(trace: Trace) -> Trace:
         trace,
         target=msgspec.structs.replace(trace.target, path=GONE),
         volumes=tuple(
-            msgspec.structs.replace(volume, label=_taken(volume.label)) for volume in trace.volumes
+            msgspec.structs.replace(
+                volume, label=_taken(volume.label), contained=tuple(map(_taken, volume.contained))
+            )
+            for volume in trace.volumes
         ),
+        map=None if trace.map is None else _map_without_labels(trace.map),
         systems=tuple(
             msgspec.structs.replace(system, title=_taken(system.title))
             if system.family == "linux"
@@ -58,6 +63,13 @@ def trace_without_private(trace: Trace) -> Trace:
             for system in trace.systems
         ),
     )
+
+
+def _map_without_labels(drawn: DiskMap) -> DiskMap:
+    stretches = tuple(
+        msgspec.structs.replace(stretch, label=_taken(stretch.label)) for stretch in drawn.stretches
+    )
+    return msgspec.structs.replace(drawn, stretches=stretches)
 
 
 def _public(event: AnyEvent, known: frozenset[str] | set[str]) -> AnyEvent:
