@@ -160,7 +160,7 @@ class Undo(Shop):
             return {point["id"]: point["state"] for point in listed}
 
         self.run_here("undo", path)
-        self.assertEqual((states(), sha(path)), ({first: "done", second: "undone"}, blank))
+        self.assertEqual((states(), sha(path)), ({first: "undone", second: "undone"}, blank))
         self.assertIn("already undone", self.run_here("undo", path, second, expect=4))
         self.run_here("undo", path, first)  # every byte is the one before already
         self.assertEqual(sha(path), blank)

@@ -182,7 +182,8 @@ class Files(InFolder):
                 tree.put(tree.change_of("/etc/new", b"new", ""))
 
     def test_a_helper_that_ended_is_asked_about_once(self):
-        with (self.folder / "told").open("wb") as told, work._Child(lambda: None, told) as child:
+        place = self.folder / "told"
+        with place.open("wb") as told, work._Child(lambda: None, told, "a volume") as child:
             child.wait()
             self.assertTrue(child.has_ended())
             self.assertTrue(child.has_ended())
