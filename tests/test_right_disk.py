@@ -59,6 +59,7 @@ class Disks(InFolder):
 
 
 @NEEDS_LOOPS
+@needs("losetup")
 class Devices(Disks):
     """Names of devices that go to whatever is plugged in next."""
 
@@ -282,7 +283,7 @@ class Copies(Disks):
         return path
 
     @NEEDS_LOOPS
-    @needs("mkfs.ext4")
+    @needs("losetup", "mkfs.ext4")
     def test_what_a_full_medium_lost_is_read_again_and_counts_only_then(self):
         drive, small = self.drive(), self.folder / "small"
         home = self.folder / "home"
