@@ -29,8 +29,8 @@ from mending.case import CaseResult, CasesResult
 from mending.cli import program
 from mending.cli.commands.case.signs import SignsResult
 from mending.cli.config import ConfigResult
-from mending.cli.help_topics import TOPICS
 from mending.cli.error_output import ErrorResult
+from mending.cli.help_topics import TOPICS
 from mending.crash.lookup import CodeResult
 from mending.crash.results import CrashesResult
 from mending.disk.scan import SearchResult
@@ -262,10 +262,7 @@ def man_pages() -> dict[Path, str]:
     """A page of the manual for the program and for each command."""
     top = click.Context(program, info_name="mending")
     every = [("mending", top), *((f"mending-{name}", context) for name, context in commands())]
-    return {
-        DOCS / "man" / f"{name}.1": _whole_page(name, context)
-        for name, context in every
-    }
+    return {DOCS / "man" / f"{name}.1": _whole_page(name, context) for name, context in every}
 
 
 def pages() -> dict[Path, str]:

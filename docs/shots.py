@@ -96,15 +96,30 @@ def main() -> None:
                     _page(shop)
                 elif name == FIGURE:
                     _mending(
-                        "mend", "ticket-hall", "--force", "--figure", str(SHOTS / f"{FIGURE}.png"), cwd=shop
+                        "mend",
+                        "ticket-hall",
+                        "--force",
+                        "--figure",
+                        str(SHOTS / f"{FIGURE}.png"),
+                        cwd=shop,
                     )
                 elif name == HISTORY:
                     _mending(
-                        "crashes", "slip-desk", "--force", "--figure", str(SHOTS / f"{HISTORY}.png"), cwd=shop
+                        "crashes",
+                        "slip-desk",
+                        "--force",
+                        "--figure",
+                        str(SHOTS / f"{HISTORY}.png"),
+                        cwd=shop,
                     )
                 elif name == MINUTES:
                     _mending(
-                        "plan", "lounge-1", "--force", "--figure", str(SHOTS / f"{MINUTES}.png"), cwd=shop
+                        "plan",
+                        "lounge-1",
+                        "--force",
+                        "--figure",
+                        str(SHOTS / f"{MINUTES}.png"),
+                        cwd=shop,
                     )
                 else:
                     _terminal(name, TERMINALS[name], shop)
