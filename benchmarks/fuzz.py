@@ -40,7 +40,7 @@ from mending.workshop.nt import nt_bios_disk
 COUNT = 20_000
 SECONDS, MEGABYTES = 2.0, 300
 _SMALL = ("fat12", "exfat", "ntfs", "ext2", "ext4", "luks2", "swap", "iso9660")
-_SEARCH_EVERY, _MEND_EVERY, _PROGRAM_EVERY = 40, 25, 20
+_SEARCH_EVERY, _MEND_EVERY, _PROGRAM_EVERY = 40, 25, 2
 """One of so many files is also read by the program itself."""
 _VALUES = (0, 1, 0x7F, 0x80, 0xFE, 0xFF)
 
