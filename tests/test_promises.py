@@ -326,7 +326,7 @@ class Private(Disks):
         for password in ("TideTable9", "x"):
             names = {"DefaultPassword": password, "DefaultUserName": "ragna", "Shell": "desk"}
             keys = {"Winlogon": names}
-            data = bytearray(hive_bytes({"Microsoft": keys}, 1 << 40))
+            data = bytearray(hive_bytes({"Ferry": keys}, 1 << 40))
             spans = private_spans("ferry/system32/config/SOFTWARE", bytes(data))
             self.assertGreaterEqual(len(spans), 2)
             for start, end in spans:
