@@ -187,7 +187,7 @@ class OfNt(InFolder):
         words = ("mend", self.other_pc(), "healthy-parts", "--yes", "--from", copy)
         self.assertIn("another PC", self.json_here(*words, expect=4)["says"])
         every = ("mend", words[1], "--all", "--dry-run", "--from", copy)
-        self.assertIn("another PC", refused(self.json_here(*every, expect=4)))
+        self.assertIn("another PC", refused(self.json_here(*every)))
         self.json_here("mend", pc.path, "healthy-parts", "--yes", "--from", copy)
         self.assertEqual(trace_file(pc.path).verdict, "no-fault-found")
 

@@ -166,6 +166,19 @@ class Repairs(Disks):
         done = self.json_here("mend", disk, "--all", "--yes")
         self.assertEqual((done["refused"], done["failing_after"]), ([], None))
 
+    def test_large_disks_are_not_searched_just_to_tell(self):
+        disk = self.disk("no-table")
+        with disk.open("r+b") as file:
+            file.truncate(2 << 30)
+        self.assertEqual(self.json_here("trace", disk)["unsearched"], ["partition-table"])
+        self.assertIn("a search of the whole disk tells", self.said("trace", disk))
+        other = self.disk("no-signature", name="listed.img")
+        with other.open("r+b") as file:
+            file.truncate(2 << 30)
+        trace = self.json_here("trace", other)
+        self.assertEqual(trace["findings"][0]["repairs"], ["partition-table"])
+        self.assertEqual(trace["unsearched"], [])  # two bytes, which need no search
+
     def test_what_cannot_be_done_is_said_with_what_would_let_it(self):
         draft = linux_disk()
         LINUX_FAULTS["blank-init"](draft)

@@ -17,8 +17,8 @@ CODE = "code"
 """The name under which a code that a screen showed is given."""
 _CHOSEN = re.compile(r"\s*([A-Za-z][A-Za-z0-9_-]*)\s*=\s*(.*)", re.DOTALL)
 _SETTING = re.compile(
-    r"\s*(?:[#;]|\[[^\]]*\]\s*$|[\w.-]+\s*=|[{}]|(?:menuentry|submenu|set|insmod|search|linux|initrd"
-    r"|title|options|default|timeout)\s|(?:UUID=|LABEL=|PARTUUID=|/)\S*\s+\S+\s+\S+)"
+    r"\s*(?:[#;]|\[[^\]]*\]\s*$|[\w.-]+\s*=|[{}]|(?:menuentry|submenu|set|insmod|search|linux"
+    r"|initrd|title|options|default|timeout)\s|(?:UUID=|LABEL=|PARTUUID=|/)\S*\s+\S+\s+\S+)"
 )
 _MOSTLY = 0.6
 _SCREEN_BYTES = 8192

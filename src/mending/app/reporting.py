@@ -187,7 +187,7 @@ def _rehearsals(state: CaseState) -> list[tuple[str, Rehearsed]]:
 
 
 def _pictures(given: Material, crashes: CrashesResult | None) -> Pictures:
-    from mending.report.figures.causes_figure import causes_picture  # noqa: PLC0415 - lazy: as below
+    from mending.report.figures.causes_figure import causes_picture  # noqa: PLC0415 - as below
     from mending.report.figures.disk_figure import disk_picture  # noqa: PLC0415 - lazy: for pages
     from mending.report.figures.plan_figure import plan_picture  # noqa: PLC0415
     from mending.report.figures.timeline_figure import timeline_picture  # noqa: PLC0415

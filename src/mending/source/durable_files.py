@@ -120,21 +120,12 @@ def make_folder_durably(path: Path, files: dict[str, bytes]) -> None:
     Raises:
         InputError: it cannot be made, or the name is taken.
     """
-    new = beside(path)
-    try:
-        _make_folders(new)
+    with folder_made_durably(path) as new:
         for name, data in files.items():
             _make_folders((new / name).parent)
             _write_new(new / name, data)
-        for folder in {(new / name).parent for name in files} | {new}:
+        for folder in {(new / name).parent for name in files}:
             flush_folder(folder)
-        if path.exists():
-            raise FileExistsError(errno.EEXIST, "already there")
-        new.rename(path)
-        flush_folder(path.parent)
-    except OSError as error:
-        _remove(new)
-        raise translated(path, error) from error
 
 
 @contextmanager

@@ -166,7 +166,8 @@ class BarredRepair(msgspec.Struct, frozen=True, kw_only=True):
 class Trace(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="trace/1"):
     """Which phase of starting fails on this disk, and why. Records of older cases have no map
     and do not say what was not read. `against` is what a healthy copy has otherwise, where the
-    trace was made against one. `barred` are repairs that findings call for and that cannot be done.
+    trace was made against one. `barred` are repairs that findings call for and that cannot be done;
+    whether those in `unsearched` can, only a search of the whole disk tells.
     """
 
     target: TargetResult
@@ -183,6 +184,7 @@ class Trace(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag=
     unread: UnreadResult | None = None
     against: tuple[ChangedPart, ...] | None = None
     barred: tuple[BarredRepair, ...] = ()
+    unsearched: tuple[str, ...] = ()
 
     @property
     def table(self) -> str:

@@ -138,6 +138,10 @@ def _verdict(trace: Trace, pack: Pack, named: str) -> list[tuple[object, ...]]:
         cells.append(("", text(_evidence(finding), "soft")))
     repairs = _repairs(trace)
     cells += [("do:", _advice(repair, pack, named)) for repair in repairs]
+    for name in trace.unsearched:
+        if name in repairs:
+            says = f"{name}: whether it can be done, a search of the whole disk tells"
+            cells.append(("", text(says, "soft")))
     for each in trace.barred:
         if each.fatal:
             cells += _in_the_way(each, named)

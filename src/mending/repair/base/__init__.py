@@ -1,6 +1,13 @@
 """What every repair is given, what it hands over, and the guards that all share."""
 
 from mending.repair.base.guards import check_awake, check_common
-from mending.repair.base.proposal import MendSettings, Proposal, Request
+from mending.repair.base.proposal import MendSettings, Proposal, Request, WholeDiskError
 
-__all__ = ["MendSettings", "Proposal", "Request", "check_awake", "check_common"]
+__all__ = [
+    "MendSettings",
+    "Proposal",
+    "Request",
+    "WholeDiskError",
+    "check_awake",
+    "check_common",
+]

@@ -36,6 +36,7 @@ class MendSettings(msgspec.Struct, frozen=True):
         want: what the next start is to do.
         keys: what opens locked volumes.
         yes: nobody will be asked: what has one sure answer is taken.
+        searching: the whole disk may be read to find out what there is to propose.
         failing_since: tells when failing began, RFC 3339, empty where no record says so; asked only
             where that decides something, for reading the records takes its time.
     """
@@ -57,6 +58,7 @@ class MendSettings(msgspec.Struct, frozen=True):
     want: str = ""
     keys: KeyRing | None = None
     yes: bool = False
+    searching: bool = True
     failing_since: Callable[[], str] = str
 
 
@@ -96,6 +98,13 @@ class Request(msgspec.Struct, frozen=True, kw_only=True):
     def calling_for(self, repair: RepairId) -> tuple[Finding, ...]:
         """The findings that a repair was offered for."""
         return tuple(finding for finding in self.trace.findings if repair in finding.repairs)
+
+
+class WholeDiskError(RefusedError):
+    """Whether a repair can be done shows only a search of the whole disk, which may not be made."""
+
+    def __init__(self) -> None:
+        super().__init__("What there is to write shows only a search of the whole disk.")
 
 
 class Proposal(msgspec.Struct, frozen=True, kw_only=True):

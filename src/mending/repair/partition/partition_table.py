@@ -14,7 +14,7 @@ from mending.disk.layout import Disk, Scheme, volume_at
 from mending.disk.scan import Candidate, search
 from mending.formats.partition import gpt, mbr
 from mending.model import FindingId, Lba, Patch, RefusedError, RepairId, SectorCount
-from mending.repair.base import Proposal, Request
+from mending.repair.base import Proposal, Request, WholeDiskError
 from mending.repair.partition.amendment import amend, may_lack_entries
 from mending.repair.partition.kept_entries import kept_entries, usable_range, with_new_entries
 from mending.repair.partition.new_entries import (
@@ -39,6 +39,7 @@ def propose(request: Request) -> Proposal:
     Raises:
         RefusedError: a table is there already, nothing sure was found, or what was found does not
             fit a table.
+        WholeDiskError: the disk would have to be searched and may not be.
     """
     disk, asked = request.disk, request.calling_for(REPAIR)
     if _only_lacks_signature(disk):
@@ -54,6 +55,8 @@ def propose(request: Request) -> Proposal:
             "The partition table is there, and is none that is written here.",
             "Look with mending search.",
         )
+    if not request.settings.searching:
+        raise WholeDiskError
     found = [
         candidate
         for candidate in search(disk.source, request.progress)

@@ -10,14 +10,13 @@ import msgspec
 
 from mending.boot.chain import BarredRepair, Trace
 from mending.model import Finding, MendingError, RepairId, silent
-from mending.repair.base import MendSettings
+from mending.repair.base import MendSettings, WholeDiskError
 from mending.repair.run.mend import Examined, examine
 from mending.repair.run.registry import propose
 from mending.repair.run.sequence import barred_by, wanted
 
-_SEARCHES = frozenset({RepairId.PARTITION_TABLE})
-"""What reads a whole disk to propose anything is asked on small ones only."""
 _SMALL = 1 << 30
+"""In bytes: larger disks are not searched just to tell whether a repair could be done."""
 _MOST_ROUNDS = 6
 
 
@@ -29,16 +28,19 @@ def with_offers(found: Examined, settings: MendSettings) -> Trace:
         InputError
     """
     now, possible, barred = found, set[RepairId](), dict[RepairId, BarredRepair]()
+    unsearched = set[RepairId]()
+    settings = msgspec.structs.replace(settings, searching=found.trace.target.bytes <= _SMALL)
     for _ in range(_MOST_ROUNDS):
         let_through: Examined | None = None
         for repair in wanted(now.trace):
             if repair in possible:
                 continue
-            if repair in _SEARCHES and found.trace.target.bytes > _SMALL:
-                possible.add(repair)
-                continue
             try:
                 proposal = propose(repair, now.environment, now.trace, settings, silent)
+            except WholeDiskError:
+                possible.add(repair)
+                unsearched.add(repair)
+                continue
             except MendingError as error:
                 urgent = any(repair in finding.repairs for finding in now.trace.fatal)
                 barred[repair] = barred_by(repair, error, urgent)
@@ -55,6 +57,7 @@ def with_offers(found: Examined, settings: MendSettings) -> Trace:
     return msgspec.structs.replace(
         found.trace,
         findings=tuple(_only(finding, possible) for finding in found.trace.findings),
+        unsearched=tuple(repair for repair in asked if repair in unsearched),
         barred=tuple(barred[repair] for repair in asked if repair in barred),
     )
 

@@ -89,9 +89,10 @@ def preview_all(
         previews.append(planned_next)
         done.add(planned_next.proposal.repair)
         now = planned_next.after
+    # A healthy copy was named by the technician: that it was passed over is said in any case.
     called_for = {RepairId.HEALTHY_PARTS, *wanted(now.trace)}
     left = tuple(refused[repair] for repair in refused if repair in called_for)
-    return PlannedSequence(before, tuple(previews), left if now.trace.findings else ())
+    return PlannedSequence(before, tuple(previews), left)
 
 
 def _next(
