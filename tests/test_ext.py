@@ -2,6 +2,8 @@
 sees.
 """
 
+import contextlib
+import re
 import unittest
 from random import Random
 
@@ -9,9 +11,20 @@ from mending.disk.ext import ExtReader
 from mending.disk.files import FileDamagedError, FilesUnavailableError, open_files
 from mending.disk.layout import survey
 from mending.model import ByteOffset, InputError
-from mending.source import MemorySource
+from mending.source import MemorySource, open_source
 from tests.independent_reader import IndependentReader
-from tests.support import InFolder, needs, tool
+from tests.root_disks import FIRST, ROOT_UUID, root_disk, system_tree
+from tests.support import (
+    SECTOR,
+    InFolder,
+    ids,
+    mounted,
+    needs,
+    needs_mounts,
+    patch,
+    tool,
+    trace_file,
+)
 
 MUTATIONS = 400
 MANY = 1200
@@ -88,6 +101,17 @@ def in_tree(top):
     return found
 
 
+@contextlib.contextmanager
+def changed(path, at):
+    """A file with one byte changed, for a while."""
+    with path.open("rb") as file:
+        file.seek(at)
+        byte = file.read(1)
+    patch(path, at, bytes((byte[0] ^ 0x5A,)))
+    yield
+    patch(path, at, byte)
+
+
 def opened(data):
     return ExtReader(MemorySource(bytes(data)), ByteOffset(0))
 
@@ -158,6 +182,57 @@ class WrittenByRealPrograms(InFolder):
         self.assertIsNotNone(files_of(path).find("/many/ticket-8.txt"))
 
 
+@needs_mounts
+@needs("mke2fs", "debugfs", "e2fsck")
+class GrownByTheKernel(InFolder):
+    """Folders of a mounted volume, which the kernel turns from one block into a hash tree."""
+
+    KINDS = (
+        (("-b", "1024"), 20_000),
+        (("-b", "1024", "-O", "large_dir"), 60_000),
+        (("-b", "4096", "-O", "^metadata_csum"), 20_000),
+    )
+
+    def grown(self, options, most):
+        path = self.folder / "volume"
+        path.unlink(missing_ok=True)
+        tool("mke2fs", "-q", "-F", "-t", "ext4", "-N", "90000", *options, path, "200M")
+        with mounted(path, "ext4", options="rw") as top:
+            for count in sorted({1, 400, 700, most}):
+                (top / f"of-{count}").mkdir()
+                for number in range(count):
+                    (top / f"of-{count}/passenger-list-of-{number:06}").touch()
+            for number in range(most):
+                if number % 37:
+                    (top / f"of-{most}/passenger-list-of-{number:06}").unlink()
+                if 3 < number < 700:
+                    (top / f"of-700/passenger-list-of-{number:06}").unlink()
+        tool("e2fsck", "-fn", path)
+        return path
+
+    def test_they_are_read_as_another_program_reads_them(self):
+        for options, most in self.KINDS:
+            path = self.grown(options, most)
+            with open_source(str(path)) as source:
+                reader = ExtReader(source, ByteOffset(0))
+                for folder in ("of-1", "of-400", "of-700", f"of-{most}"):
+                    rows = tool("debugfs", "-R", f"ls -p {folder}", path).splitlines()
+                    names = {row.split("/")[5] for row in rows if row} - {".", "..", ""}
+                    self.assertEqual({row[0] for row in reader.listing(folder)}, names)
+                    self.assertEqual(reader.hidden(folder), "", (options, folder))
+
+    def test_damage_in_any_block_of_them_is_noticed(self):
+        path = self.grown(*self.KINDS[0])
+        shown = tool("debugfs", "-R", "htree of-20000", path)
+        self.assertIn("Indirect levels: 1", shown)
+        node = int(re.search(r"Entry #0: .*block (\d+)", shown)[1])
+        rows = [(0, 40), (0, 0x18 + 6), (node, 12), (node, 1020), (1, 9), (1, 1022)]
+        for block, at in rows:
+            where = int(tool("debugfs", "-R", f"bmap of-20000 {block}", path).split()[-1]) * 1024
+            with changed(path, where + at), open_source(str(path)) as source:
+                self.assertIn("damaged", ExtReader(source, ByteOffset(0)).hidden("of-20000"))
+
+
 @needs("mke2fs", "debugfs")
 class Damaged(InFolder):
     def place(self, path, inode):
@@ -193,6 +268,22 @@ class Damaged(InFolder):
             path.write_bytes(data)
             with self.subTest(kind), self.assertRaisesRegex(FileDamagedError, why):
                 files_of(path).find("/a/b/other")
+
+    def test_a_folder_of_a_system_that_is_damaged_is_never_just_a_note(self):
+        tree = system_tree(self.folder, "ext4", ROOT_UUID)
+        for number in range(300):
+            (tree / f"usr/bin/print-the-passenger-list-{number}").write_text("#!/bin/sh\n")
+        volume = self.folder / "volume"
+        tool("mke2fs", "-q", "-F", "-t", "ext4", "-U", ROOT_UUID, "-d", tree, volume, "48M")
+        disk = root_disk(self.folder, volume, f"root=UUID={ROOT_UUID} ro")
+        sound = trace_file(disk)
+        self.assertEqual((sound.verdict, ids(sound)), ("no-fault-found", []))
+        at = self.block(volume, "/usr/bin")
+        patch(disk, FIRST * SECTOR + at + 60, b"\x99")
+        trace = trace_file(disk)
+        self.assertEqual([system.title for system in trace.systems], [sound.systems[0].title])
+        self.assertEqual((trace.verdict, ids(trace, "warning")), ("unsure", ["folder-damaged"]))
+        self.assertIn("/usr/bin", trace.unread.says)
 
     def test_a_damaged_map_costs_the_file_only(self):
         for kind in ("ext2", "ext4"):

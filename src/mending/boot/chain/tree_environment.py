@@ -35,7 +35,7 @@ class TreeEnvironment(BootEnvironment):
             if esp is not None:
                 self._volumes.append(pseudo_volume(2, FilesystemKind.FOLDER, f"/{esp}", efi=True))
                 self._files[2, ""] = open_tree(tree, esp, caseless=True)
-            systems, _ = systems_on(top, 1)
+            systems = systems_on(top, 1).systems
         except FilesUnavailableError as error:
             raise InputError(error.says, error.hint) from error
         if esp is None and not any(system.family == "linux" for system in systems):

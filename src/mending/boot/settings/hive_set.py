@@ -39,7 +39,7 @@ def hive_set_of(files: Files) -> HiveSet | None:
     Raises:
         FilesUnavailableError: damage hides them.
     """
-    systems, _ = systems_on(files, 0)
+    systems = systems_on(files, 0).systems
     home = next((f"{each.title}/{_HOME}" for each in systems if each.family == "nt"), "")
     if not home and not any(files.find(name) for name in (_SYSTEM, _PROGRAMS)):
         return None

@@ -5,7 +5,8 @@ Rules:
 * The first phase with a failed check is where the start stops; what lies behind it is not reached.
 * Without a failed check, no fault was found only if every phase of which a disk can tell was read
   to its end. Else the verdict is `unsure`, and the first phase that was not read is named.
-* Damage that may hide the very system that is to start leaves the verdict open, too.
+* Damage that may hide the very system that is to start leaves the verdict open, too, and so does a
+  folder of a system that cannot be read whole.
 """
 
 from collections.abc import Sequence
@@ -14,7 +15,16 @@ import msgspec
 
 from mending.boot.chain import CheckResult, PhaseResult, UnreadResult
 from mending.boot.volumes import BLINDING
-from mending.model import PHASES, PHASES_ON_DISK, Finding, Phase, PhaseState, Verdict
+from mending.model import (
+    PHASES,
+    PHASES_ON_DISK,
+    Finding,
+    FindingId,
+    Phase,
+    PhaseState,
+    Severity,
+    Verdict,
+)
 
 _WORST_FIRST = (PhaseState.FAILED, PhaseState.DOUBTFUL, PhaseState.NOT_CHECKED)
 
@@ -42,8 +52,8 @@ def judge_chain(
     if failing is not None:
         return Judgement(verdict=Verdict.FAILS, failing_phase=failing, phases=phases, unread=None)
     unread = _first_unread(results, phases)
-    if unread is None and may_be_blind:
-        unread = _hidden_by_damage(findings)
+    if unread is None:
+        unread = _hidden_by_damage(findings, may_be_blind=may_be_blind)
     verdict = Verdict.NO_FAULT_FOUND if unread is None else Verdict.UNSURE
     return Judgement(verdict=verdict, failing_phase=None, phases=phases, unread=unread)
 
@@ -86,8 +96,9 @@ def _first_unread(
     return None
 
 
-def _hidden_by_damage(findings: Sequence[Finding]) -> UnreadResult | None:
+def _hidden_by_damage(findings: Sequence[Finding], *, may_be_blind: bool) -> UnreadResult | None:
     for finding in findings:
-        if finding.id in BLINDING:
+        of_system = finding.id == FindingId.FOLDER_DAMAGED and finding.severity != Severity.NOTE
+        if of_system or (may_be_blind and finding.id in BLINDING):
             return UnreadResult(phase=finding.phase, says=finding.says)
     return None

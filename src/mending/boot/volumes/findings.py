@@ -29,6 +29,7 @@ BLINDING = frozenset(
         FindingId.VOLUME_HEADER_DAMAGED,
         FindingId.OTHER_BOOT_SECTOR_DAMAGED,
         FindingId.VOLUME_UNREADABLE,
+        FindingId.FOLDER_DAMAGED,
     }
 )
 """Damage behind which a system may lie that the trace then knows nothing of."""
@@ -119,7 +120,26 @@ def _of(disk: Disk, inside: Contents) -> list[Finding]:
     found = [_fault(inside, problem) for problem in inside.info.problems]
     found += _lost_superblock(inside.volume) if inside.volume.boot.unread else []
     found += _length(disk, inside)
-    return found + _notes(inside)
+    return found + _damaged_folders(inside) + _notes(inside)
+
+
+def _damaged_folders(inside: Contents) -> list[Finding]:
+    """A system needs what its folders hold, and what is in a damaged one nobody can tell; where
+    there is none, nothing of the start hangs on them.
+    """
+    severity = Severity.NOTE if inside.role == "data" else Severity.WARNING
+    where = Where(offset=inside.volume.offset, length=512)
+    phase = _PHASES.get(inside.role, Phase.SESSION)
+    return [
+        finding(
+            FindingId.FOLDER_DAMAGED,
+            severity,
+            f"Volume {inside.volume.number}: {says[0].lower()}{says[1:]}",
+            where,
+            phase=phase,
+        )
+        for says in inside.damaged
+    ]
 
 
 def _fault(inside: Contents, problem: Problem) -> Finding:

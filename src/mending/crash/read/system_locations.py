@@ -29,7 +29,7 @@ def records_of_system(files: Files) -> list[FileFound] | None:
     homes = [file for place in _PLACES if (file := files.find(place)) is not None]
     found = [file for home in homes for file in _below(files, home.path, 0) if _is_log(file.path)]
     found += [file for file in _snapshots(files) if file.path.endswith("/info.xml")]
-    systems, _ = systems_on(files, 0)
+    systems = systems_on(files, 0).systems
     for system in systems:
         if system.family == "nt":
             found += _of_nt(files, system.title)

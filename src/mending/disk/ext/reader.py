@@ -7,9 +7,9 @@ from collections.abc import Iterator
 from mending.disk.ext.block_map import BlockMap
 from mending.disk.ext.volume import ExtVolume
 from mending.disk.inodes import InodeReader, Run
-from mending.formats.filesystem import ext_folders, ext_inodes
+from mending.formats.filesystem import ext_folders, ext_index, ext_inodes
 from mending.formats.filesystem.ext_inodes import Inode
-from mending.model import ByteOffset, FolderName, InputError, Problem
+from mending.model import ByteOffset, FolderName, InputError, Problem, Window
 from mending.source import Source
 
 _FOLDER_BYTES = 64 * 1024 * 1024
@@ -56,42 +56,78 @@ class ExtReader(InodeReader[Inode]):
         if inode.has(ext_inodes.ENCRYPTED):
             problems.append(Problem("folder-encrypted", 0, 0, "encrypted names", "plain names"))
             return
-        for base, block in self._blocks(inode, problems):
-            found, wrong = ext_folders.rows(block, base, self._volume.block.has_kinds)
-            yield from found
-            problems += wrong
-            torn = inode.seed is not None and inode.inline is None
-            fault = ext_folders.checksum_problem(block, base, inode.seed or 0) if torn else None
-            problems += [fault] if fault is not None else []
-
-    def _blocks(self, inode: Inode, problems: list[Problem]) -> Iterator[tuple[int, bytes]]:
-        """The blocks of a folder, each with its absolute offset."""
         if inode.inline is not None:
             kept = len(inode.fields.map)
-            yield 0, inode.inline[_PARENT:kept]
-            yield 0, inode.inline[kept:]
+            for part in (inode.inline[_PARENT:kept], inode.inline[kept:]):
+                yield from self._rows(Window(part), problems)
             return
+        blocks = list(self._blocks(inode, problems))
+        index = self._index(inode, dict(blocks), problems)
+        for number, place in blocks:
+            if number in index:
+                continue
+            window = self._window(place, problems)
+            if window is None:
+                continue
+            yield from self._rows(window, problems)
+            if inode.seed is not None:
+                fault = ext_folders.checksum_problem(window.data, window.offset, inode.seed)
+                problems += [fault] if fault is not None else []
+
+    def _rows(self, window: Window, problems: list[Problem]) -> list[FolderName]:
+        has_kinds = self._volume.block.has_kinds
+        found, wrong = ext_folders.rows(window.data, window.offset, has_kinds)
+        problems += wrong
+        return found
+
+    def _blocks(self, inode: Inode, problems: list[Problem]) -> Iterator[tuple[int, int | None]]:
+        """The blocks of a folder: number within it and on the volume."""
         size = self._volume.size
+        if inode.length > _FOLDER_BYTES:
+            found = f"{inode.length} bytes"
+            problems.append(Problem("folder-long", 0, 0, found, f"at most {_FOLDER_BYTES}"))
         blocks = -(-min(inode.length, _FOLDER_BYTES) // size)
         try:
             for run in BlockMap(self._volume, inode).runs(blocks):
                 for at in range(min(run.count, blocks - run.first)):
-                    window = self._window(run.start, at, problems)
-                    if window is not None:
-                        yield window
+                    yield run.first + at, None if run.start is None else run.start + at
         except InputError as error:
             problems.append(Problem("folder-lost", 0, 0, str(error), "its blocks"))
 
-    def _window(
-        self, start: int | None, at: int, problems: list[Problem]
-    ) -> tuple[int, bytes] | None:
+    def _index(
+        self, inode: Inode, blocks: dict[int, int | None], problems: list[Problem]
+    ) -> set[int]:
+        """Which blocks of a folder are root and nodes of its hash tree, where it has one: they hold
+        no names and have a checksum of their own.
+        """
+        has_one = inode.has(ext_inodes.INDEXED) and self._volume.block.has_indexes
+        window = self._window(blocks.get(0), problems) if has_one and 0 in blocks else None
+        if window is None:
+            return set()
+        root = ext_index.read_root(window, inode.seed)
+        problems += root.problems
+        found, level = {0}, root.record.blocks
+        for _ in range(root.record.levels):
+            below = list[int]()
+            for number in level:
+                window = self._window(blocks.get(number), problems)
+                if number in found or window is None:
+                    continue
+                found.add(number)
+                node = ext_index.read_node(window, inode.seed)
+                problems += node.problems
+                below += node.record.blocks
+            level = tuple(below)
+        return found
+
+    def _window(self, number: int | None, problems: list[Problem]) -> Window | None:
         """A block of a folder; one that was never written, or cannot be read, hides its names."""
-        number, why = (start or 0) + at, "never written"
+        why = "never written"
         try:
-            if start is not None:
-                window = self._volume.window(number)
-                return window.offset, window.data
+            if number is not None:
+                return self._volume.window(number)
         except InputError as error:
             why = str(error)
-        problems.append(Problem("folder-lost", number * self._volume.size, 0, why, "a block"))
+        at = (number or 0) * self._volume.size
+        problems.append(Problem("folder-lost", at, 0, why, "a block"))
         return None

@@ -35,6 +35,7 @@ class Contents(msgspec.Struct, frozen=True, kw_only=True):
 
     Attributes:
         role: `system-partition system data recovery swap unknown`, by content alone.
+        damaged: sentences on folders that cannot be read whole.
         top: path of the subvolume that holds the systems, as in `Volume`.
         earlier: folders of installations that were moved aside; they are no systems.
         unread: why its files could not be looked at; empty where they were, or where it is not
@@ -47,6 +48,7 @@ class Contents(msgspec.Struct, frozen=True, kw_only=True):
     systems: tuple[InstalledSystem, ...] = ()
     earlier: tuple[str, ...] = ()
     unread: str = ""
+    damaged: tuple[str, ...] = ()
     top: str = ""
 
 
@@ -62,6 +64,7 @@ def read_contents(source: Source, volume: Volume) -> Contents:
         return Contents(volume=volume, info=info, role="system", systems=(system,))
     systems: tuple[InstalledSystem, ...] = ()
     earlier: tuple[str, ...] = ()
+    damaged: tuple[str, ...] = ()
     role, unread, home = "unknown", "", volume.top
     try:
         files = open_files(source, volume)
@@ -70,7 +73,8 @@ def read_contents(source: Source, volume: Volume) -> Contents:
             info = msgspec.structs.replace(info, state=VolumeState.HIBERNATED)
         for top in possible_tops(source, volume):
             inside = msgspec.structs.replace(volume, top=top)
-            systems, earlier = systems_on(open_files(source, inside), volume.number)
+            found = systems_on(open_files(source, inside), volume.number)
+            systems, earlier, damaged = found.systems, found.earlier, found.damaged
             if systems:
                 home = top
                 break
@@ -84,6 +88,7 @@ def read_contents(source: Source, volume: Volume) -> Contents:
         systems=systems,
         earlier=earlier,
         unread=unread,
+        damaged=damaged,
         top=home,
     )
 

@@ -30,6 +30,7 @@ NEEDS_RECOVERY = 0x4
 """Incompatible feature that is set while the journal holds something to replay."""
 CHECKSUM = "superblock-checksum"
 """The one problem that only Linux kernels care for."""
+_INDEXES = 0x20
 _SPARSE_COPIES, _METADATA_CHECKSUMS = 0x1, 0x400
 _TWO_COPIES = 0x200
 _JOURNAL_MAGIC = b"\xc0\x3b\x39\x98"
@@ -110,6 +111,11 @@ class Superblock(msgspec.Struct, frozen=True):
     def has_kinds(self) -> bool:
         """Whether folders keep the kind of file beside each name."""
         return bool(self.incompatible & _KINDS)
+
+    @property
+    def has_indexes(self) -> bool:
+        """Whether large folders have hash trees."""
+        return bool(self.compatible & _INDEXES)
 
     @property
     def inode_bytes(self) -> int:

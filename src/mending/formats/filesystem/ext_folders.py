@@ -1,5 +1,5 @@
-"""Blocks of folders on ext volumes. The nodes of a hashed folder look like blocks without names,
-so all blocks are read one after another.
+"""Blocks of folders on ext volumes that hold names: all of a small folder, and the leaves of a
+large one, which are read one after another. Its other blocks are in `ext_index`.
 
 Source: Linux kernel documentation, "ext4 Data Structures and Algorithms", sections "Directory
 Entries" and "Checksums".
@@ -7,7 +7,7 @@ Entries" and "Checksums".
 
 import struct
 
-from mending.model import FolderName, Problem, crc32c
+from mending.model import FolderName, Problem, crc32c, hex_preview
 
 _HEAD = 8
 _TAIL, _TAIL_KIND = 12, 0xDE
@@ -40,11 +40,10 @@ def rows(block: bytes, base: int, has_kinds: bool) -> tuple[list[FolderName], li
 
 
 def checksum_problem(block: bytes, base: int, seed: int) -> Problem | None:
-    """Whether the checksum in the last row of a block fits; a block without such a row is a node
-    of the hash tree, which is not read.
-    """
-    if len(block) < _TAIL or block[-_TAIL:-4] != bytes((0, 0, 0, 0, _TAIL, 0, 0, _TAIL_KIND)):
-        return None
+    """Whether the checksum in the last row of a block with names fits."""
+    if block[-_TAIL:-4] != bytes((0, 0, 0, 0, _TAIL, 0, 0, _TAIL_KIND)):
+        at, found = base + len(block) - _TAIL, hex_preview(block[-_TAIL:])
+        return Problem("folder-checksum", at, _TAIL, found, "a last row with a checksum")
     kept, made = int.from_bytes(block[-4:], "little"), crc32c(block[:-_TAIL], seed)
     if kept == made:
         return None

@@ -14,7 +14,7 @@ from mending.model import Field, FileKind, InputError, Layout, Problem, Reading,
 LEAST_SIZE = 128
 """Bytes of an inode of the oldest revision."""
 ROOT = 2
-ENCRYPTED, EXTENTS, INLINE, CASELESS = 0x800, 0x8_0000, 0x1000_0000, 0x4000_0000
+ENCRYPTED, INDEXED, EXTENTS, INLINE, CASELESS = 0x800, 0x1000, 0x8_0000, 0x1000_0000, 0x4000_0000
 _KIND, _LINK = 0xF000, 0xA000
 _CHECKSUM_AT, _CHECKSUM_HIGH_AT = 124, 130
 _HIGH_FROM = 4
@@ -49,7 +49,14 @@ INODE = Layout(
         Field("size_low", 4, 4, "u", "bytes", "length, low half"),
         Field("links", 26, 2, "u", "", "names that it has"),
         Field("sectors", 28, 4, "u", "", "512-byte sectors that it takes, low part"),
-        Field("flags", 32, 4, "u", "", "80000 extents, 10000000 inline data, 800 encrypted"),
+        Field(
+            "flags",
+            32,
+            4,
+            "u",
+            "",
+            "800 encrypted, 1000 hash tree, 80000 extents, 10000000 inline data",
+        ),
         Field("map", 40, 60, "bytes", "", "block map, root of the extents, or the data itself"),
         Field("generation", 100, 4, "u", "", "goes into checksums"),
         Field("attributes_block", 104, 4, "u", "", "block of extended attributes, low half"),

@@ -150,6 +150,7 @@ class FindingId(StrEnum):
     VOLUME_UNREADABLE = "volume-unreadable"
     OTHER_BOOT_SECTOR_DAMAGED = "other-boot-sector-damaged"
     VOLUME_HIBERNATED = "volume-hibernated"
+    FOLDER_DAMAGED = "folder-damaged"
     VOLUME_NOT_CHECKED = "volume-not-checked"
     VOLUME_MUCH_SMALLER_THAN_ENTRY = "volume-much-smaller-than-entry"
     FATS_DIFFER = "fats-differ"
@@ -388,6 +389,7 @@ FINDINGS: Mapping[FindingId, FindingRow] = {
             FindingId.VOLUME_UNREADABLE: (),
             FindingId.OTHER_BOOT_SECTOR_DAMAGED: (RepairId.BOOT_SECTOR,),
             FindingId.VOLUME_HIBERNATED: (),
+            FindingId.FOLDER_DAMAGED: (),
             FindingId.VOLUME_NOT_CHECKED: (),
             FindingId.VOLUME_MUCH_SMALLER_THAN_ENTRY: (),
             FindingId.FATS_DIFFER: (RepairId.FAT_MIRROR,),

@@ -233,7 +233,7 @@ def _of_folder(request: Request, start: NtStart, path: str) -> Iterator[_Copy]:
     below = path[len(start.root.rstrip("/")) :].lstrip("/")
     try:
         files = open_tree(open_folder_source(str(folder)), caseless=True)
-        systems, _ = systems_on(files, 0)
+        systems = systems_on(files, 0).systems
         roots = [system.title for system in systems if system.family == "nt"]
         for place in (*(f"{root}/{below}" for root in roots), path.rpartition("/")[2]):
             data = _read(files, place)
