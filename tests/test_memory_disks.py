@@ -4,6 +4,7 @@ the one image for all PCs that a distribution ships. What they hand over to is f
 
 import unittest
 from pathlib import Path
+from random import Random
 
 from tests.machine import OVMF, QEMU, screen_of
 from tests.support import ids, made_kernel, needs, tool, trace_file
@@ -24,16 +25,19 @@ SHOWS = "echo 'Ferry menu reached'\nsleep 30\n"
 
 
 class OwnMenu(EfiSystems):
-    def standalone(self, menu, without=""):
-        """An image with this menu in its memory disk, a tar archive."""
+    def standalone(self, menu, without="", pictures=0):
+        """An image with this menu in its memory disk, a tar archive; `pictures` in MiB."""
         made, held = self.folder / "standalone.efi", self.folder / "standalone.cfg"
         held.write_text(menu)
+        picture = self.folder / "harbour.raw"
+        picture.write_bytes(Random(5).randbytes(pictures << 20))
         tool(
             "grub-mkstandalone",
             *("-O", "x86_64-efi", "-o", made, "--locales=", "--fonts=", "--themes="),
             f"--modules={' '.join(name for name in IN_IMAGE if name != without)}",
             "--install-modules=linux normal configfile search echo sleep test",
             f"boot/grub/grub.cfg={held}",
+            f"boot/grub/harbour.raw={picture}",
         )
         return made.read_bytes()
 
@@ -47,9 +51,10 @@ class OwnMenu(EfiSystems):
 
     @needs(*EFI_MAKERS, "grub-mkstandalone")
     def test_a_sound_one_is_followed_to_the_sign_in(self):
-        for search in (BY_UUID, BY_LABEL, BY_FILE):
+        for search, pictures in ((BY_UUID, 0), (BY_LABEL, 0), (BY_FILE, 12)):
             with self.subTest(search):
-                trace = trace_file(self.disk_of(self.standalone(search + ON)))
+                image = self.standalone(search + ON, pictures=pictures)
+                trace = trace_file(self.disk_of(image))
                 self.assertEqual((trace.verdict, ids(trace)), ("no-fault-found", []))
 
     @needs(*EFI_MAKERS, "grub-mkstandalone")

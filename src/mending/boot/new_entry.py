@@ -14,6 +14,7 @@ from mending.boot.uefi import efi_volumes
 from mending.disk.system import Contents, InstalledSystem
 from mending.disk.volume import Volume
 from mending.model import RefusedError
+from mending.model.limits import LOADED_BYTES
 
 _WORDS_FILE, _SETTINGS_FILE = "etc/kernel/cmdline", "etc/default/grub"
 _PLAIN = re.compile(r"[A-Za-z0-9._/+@:=,~-]*")
@@ -139,7 +140,7 @@ def entry_home(environment: BootEnvironment) -> Volume | None:
 
 def _is_entry_reader(environment: BootEnvironment, volume: Volume, path: str) -> bool:
     try:
-        return MARK in environment.read(volume, path)
+        return MARK in environment.read(volume, path, LOADED_BYTES)
     except OutOfReachError:
         return False
 

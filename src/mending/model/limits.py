@@ -22,11 +22,6 @@ EVIDENCE_BYTES = 64 * 1024 * 1024
 RECORD_BYTES = 512 * 1024 * 1024
 """Largest record of a case that is read; a case of a thousand traces has some tens of MiB."""
 
-LOADER_BYTES = 1024 * 1024
-"""How much of a loader file is read: headers and first instructions lie in it, and many files cost
-little.
-"""
-
 LOADER_FILES = 24
 """Most loader files looked at on one volume; a usual one holds under ten."""
 
@@ -34,7 +29,7 @@ FOLDER_DEPTH = 6
 """How deep loader files are looked for; firmware menus do not go deeper."""
 
 FILE_BYTES = 8 * 1024 * 1024
-"""Most bytes read of one file inside a volume in this version."""
+"""Most bytes read of a file of settings inside a volume; a longer one is said to be too long."""
 
 IDENTITY_RANGES = 8
 """How many ranges of a target are hashed to know it again."""
@@ -64,11 +59,10 @@ BITMAP_BYTES = 2 * 1024 * 1024
 LINKS = 16
 """Most links followed on the way to one file; Linux itself stops at forty."""
 
-KERNEL_BYTES = 64 * 1024 * 1024
-"""How much of a kernel file is read; unified ones with everything inside come near it."""
-
-INITRAMFS_BYTES = 256 * 1024 * 1024
-"""Largest initramfs that is walked; most have under a hundred."""
+LOADED_BYTES = 256 * 1024 * 1024
+"""Largest file that firmware or a boot manager loads: an initramfs, or a kernel or manager with
+everything inside; most have under a hundred MiB.
+"""
 
 LARGEST_CHANGE = 256 * 1024 * 1024
 """Most bytes kept of one side of a change; kernels and initramfs images are the largest files that

@@ -195,14 +195,24 @@ class BootEnvironment(ABC):
             raise OutOfReachError(error.says) from error
 
     def read(self, volume: Volume, path: str, limit: int = FILE_BYTES) -> bytes:
-        """The content of a file, at most `limit` bytes, empty where there is none. Raises
-        OutOfReachError.
+        """The content of a file, whole; empty where there is none.
+
+        Raises:
+            OutOfReachError: it cannot be read, or has more than `limit` bytes. What is decided by
+                a part of a file is decided by chance.
         """
+        found = self.find(volume, path)
+        if found is not None and found.bytes > limit:
+            raise OutOfReachError(f"{path} has {found.bytes} bytes; at most {limit} are read.")
+        return self.read_head(volume, path, limit)
+
+    def read_head(self, volume: Volume, path: str, length: int) -> bytes:
+        """The first bytes of a file; empty where there is none. Raises OutOfReachError."""
         found = self.find(volume, path)
         if found is None:
             return b""
         try:
-            return self.files(volume).read(found, limit)
+            return self.files(volume).read(found, length)
         except FilesUnavailableError as error:
             raise OutOfReachError(error.says) from error
 

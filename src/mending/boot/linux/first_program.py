@@ -83,7 +83,7 @@ class InitCheck:
         unfit = find_unfitness(self._environment, volume, found)
         if unfit is None:
             return None
-        head = self._environment.read(volume, found.path, 16)
+        head = self._environment.read_head(volume, found.path, 16)
         where = Where(path=found.path, length=found.bytes, hex=hex_preview(head))
         says = f"{found.path} {unfit.says}."
         kind = _UNFIT_INIT[unfit.reason]

@@ -10,7 +10,7 @@ from mending.disk.volume import Volume
 from mending.formats.container import initramfs
 from mending.formats.executable import bzimage
 from mending.model import Window
-from mending.model.limits import INITRAMFS_BYTES, KERNEL_BYTES
+from mending.model.limits import LOADED_BYTES
 
 _DEPTH, _FOLDERS, _LEAST = 3, 48, 16_384
 _SKIPPED = {"efi", "loader", "grub", "grub2", "lost+found"}
@@ -69,10 +69,10 @@ def _folders(environment: BootEnvironment, volume: Volume) -> Iterator[list[File
 def _version(environment: BootEnvironment, volume: Volume, file: FileFound) -> str:
     """The version of a file that is a whole kernel; empty for others."""
     name = file.path.rpartition("/")[2].lower()
-    if 0 <= file.bytes < _LEAST or not name.startswith(_NAMES):
+    if not _LEAST <= file.bytes <= LOADED_BYTES or not name.startswith(_NAMES):
         return ""
     try:
-        data = environment.files(volume).read(file, KERNEL_BYTES)
+        data = environment.files(volume).read(file, LOADED_BYTES)
     except FilesUnavailableError:
         return ""
     reading = bzimage.read(Window(data[: bzimage.HEAD_BYTES]), file.bytes)
@@ -83,10 +83,14 @@ def _initrd(
     environment: BootEnvironment, volume: Volume, inside: list[FileFound], version: str
 ) -> str:
     """The whole initramfs of a version, by what is in it, or by its name where nothing tells."""
-    named = [file for file in inside if "init" in file.path.rpartition("/")[2].lower()]
+    named = [
+        file
+        for file in inside
+        if "init" in file.path.rpartition("/")[2].lower() and file.bytes <= LOADED_BYTES
+    ]
     for file in sorted(named, key=lambda each: version not in each.path):
         try:
-            record, problems = initramfs.read(environment.files(volume).read(file, INITRAMFS_BYTES))
+            record, problems = initramfs.read(environment.files(volume).read(file, LOADED_BYTES))
         except FilesUnavailableError:
             continue
         versions = record.module_versions

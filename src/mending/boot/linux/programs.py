@@ -39,7 +39,7 @@ def find_unfitness(environment: BootEnvironment, volume: Volume, found: FileFoun
     """
     if not found.mode & _EXECUTE:
         return Unfit(UnfitReason.NOT_EXECUTABLE, "may not be executed")
-    head = environment.read(volume, found.path, elf.HEAD_BYTES)
+    head = environment.read_head(volume, found.path, elf.HEAD_BYTES)
     if head.startswith(_SCRIPT):
         words = head[len(_SCRIPT) :].split(b"\n")[0].split()
         if not words:

@@ -12,6 +12,7 @@ import msgspec
 from mending.boot.chain import (
     BootEnvironment,
     CheckResult,
+    OutOfReachError,
     failed,
     finding,
     not_checked,
@@ -25,7 +26,7 @@ from mending.disk.volume import Volume
 from mending.formats.container import initramfs
 from mending.formats.executable import bzimage, pe
 from mending.model import Finding, FindingId, Phase, RepairId, Severity, Where, Window
-from mending.model.limits import INITRAMFS_BYTES, KERNEL_BYTES
+from mending.model.limits import LOADED_BYTES
 
 _PC = {0x8664, 0x014C}
 """Machine types of loader files that a PC's firmware loads."""
@@ -101,7 +102,7 @@ class LinuxChecks:
         """Is the kernel there, whole, and for this kind of machine?"""
         start, part = self._start, self._start.kernel
         try:
-            content = self._fetch(part, KERNEL_BYTES)
+            content = self._fetch(part)
         except FileDamagedError as error:
             return self._bad_kernel(f"cannot be read to its end: {error.says}", 0)
         if content is None:
@@ -160,17 +161,22 @@ class LinuxChecks:
         machine = reading.record.machine
         return "" if machine in _PC else f"is made for machine type {machine:04x}, which is no PC"
 
-    def _fetch(self, part: Part, limit: int) -> _Content | None:
-        """The content of a part, None where it is not there. Raises as `Files.read` does, and
-        OutOfReachError.
+    def _fetch(self, part: Part) -> _Content | None:
+        """The content of a part, None where it is not there.
+
+        Raises:
+            OutOfReachError: also where it is longer than is read.
+            FileDamagedError
         """
         found = self._environment.find(part.volume, part.path)
         if found is None or found.is_folder:
             return None
-        files = self._environment.files(part.volume)
+        if found.bytes > LOADED_BYTES:
+            says = f"{part.path} has {found.bytes} bytes; at most {LOADED_BYTES} are read."
+            raise OutOfReachError(says)
+        data = self._environment.files(part.volume).read(found, LOADED_BYTES)
         if not part.section:
-            return _Content(files.read(found, limit), found.bytes)
-        data = files.read(found, INITRAMFS_BYTES)
+            return _Content(data, found.bytes)
         image = pe.read(Window(data), found.bytes).record
         inside = pe.section(data, image, part.section) or b""
         return _Content(inside, len(inside))
@@ -186,7 +192,7 @@ class LinuxChecks:
         seen: list[str] = []
         for part in start.initrds:
             try:
-                content = self._fetch(part, INITRAMFS_BYTES)
+                content = self._fetch(part)
             except FileDamagedError as error:
                 says = f"The initramfs {part.shown} cannot be read to its end: {error.says}."
                 return self._bad_initramfs(FindingId.INITRAMFS_DAMAGED, says, Where(path=part.path))

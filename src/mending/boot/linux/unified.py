@@ -13,7 +13,7 @@ from mending.boot.linux.start import LinuxStart, Part
 from mending.disk.volume import Volume
 from mending.formats.executable import pe
 from mending.model import Where, Window, clean_text
-from mending.model.limits import INITRAMFS_BYTES
+from mending.model.limits import LOADED_BYTES
 
 _KERNEL, _INITRD, _WORDS, _RELEASE = b".linux", b".initrd", b".cmdline", b".osrel"
 
@@ -60,7 +60,7 @@ def read_unified(environment: BootEnvironment, volume: Volume, path: str) -> Uni
     """A loader file that is a unified kernel; None where it is something else. Raises
     OutOfReachError.
     """
-    data = environment.read(volume, path, INITRAMFS_BYTES)
+    data = environment.read(volume, path, LOADED_BYTES)
     reading = pe.read(Window(data))
     if pe.section(data, reading.record, _KERNEL) is None:
         return None

@@ -11,7 +11,7 @@ from mending.disk.files import FileDamagedError, FileFound, Files, FilesUnavaila
 from mending.disk.volume import Volume
 from mending.formats.executable import pe
 from mending.model import FilesystemKind, Problem, RepairId, Window
-from mending.model.limits import FOLDER_DEPTH, LOADER_BYTES, LOADER_FILES
+from mending.model.limits import FOLDER_DEPTH, LOADED_BYTES, LOADER_FILES
 
 FALLBACK_FOLDER = "/EFI/BOOT"
 
@@ -109,7 +109,7 @@ def _loader(files: Files, found: FileFound, mendable: Callable[[], bool]) -> Loa
     folder, _, name = found.path.rpartition("/")
     wanted = pe.FALLBACK_MACHINES.get(name.upper()) if folder.upper() == FALLBACK_FOLDER else None
     try:
-        data = files.read(found)[:LOADER_BYTES]  # all of it, so that its whole chain is followed
+        data = files.read(found, LOADED_BYTES)  # all of it, so that its whole chain is followed
     except FileDamagedError as error:
         broken = Problem("chain", 0, 0, error.says, "a chain as long as the file")
         repairs = (RepairId.FAT_MIRROR,) if mendable() else ()

@@ -29,6 +29,7 @@ from mending.disk.volume import Volume
 from mending.formats.bootloader import grub_image
 from mending.formats.executable import bzimage, pe
 from mending.model import FindingId, Phase, Severity, Where, Window
+from mending.model.limits import LOADED_BYTES
 
 PLATFORM = "x86_64-efi"
 _GENERATIONS, _SHIM = b".sbat", b"\nshim,"
@@ -62,7 +63,7 @@ class _LoaderChecks(msgspec.Struct, frozen=True):
         read.
         """
         environment, volume, path = self.environment, self.volume, self.path
-        data = environment.read(volume, path)
+        data = environment.read(volume, path, LOADED_BYTES)
         machine = pe.read(Window(data)).record.machine
         if _is_shim(data, machine):
             return self._behind_shim(machine)
@@ -91,7 +92,7 @@ class _LoaderChecks(msgspec.Struct, frozen=True):
             )
             missing = FindingId.SECOND_LOADER_MISSING
             return failed(finding(missing, Severity.FATAL, says, where))
-        data = self.environment.read(self.volume, self.path)
+        data = self.environment.read(self.volume, self.path, LOADED_BYTES)
         reading = pe.read(Window(data), found.bytes)
         why = ""
         if reading.problems:
@@ -219,7 +220,7 @@ _BY_SHIM, _KNOWN, _OTHER, _HELPER, _LAST = range(5)
 
 def _rank(environment: BootEnvironment, volume: Volume, loader: Loader) -> int:
     try:
-        data = environment.read(volume, loader.path)
+        data = environment.read(volume, loader.path, LOADED_BYTES)
     except OutOfReachError:
         return _OTHER
     image = pe.read(Window(data)).record

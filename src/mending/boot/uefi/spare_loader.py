@@ -16,6 +16,7 @@ from mending.formats.bootloader import grub_image
 from mending.formats.executable import pe
 from mending.knowledge.families import nt_names
 from mending.model import PhaseState, Window
+from mending.model.limits import LOADED_BYTES
 
 _KEPT = (
     "usr/lib/systemd/boot/efi/systemd-bootx64.efi",
@@ -104,7 +105,7 @@ def _spare(
     """
     try:
         found = environment.find(volume, path)
-        data = environment.read(volume, path) if found is not None else b""
+        data = environment.read(volume, path, LOADED_BYTES) if found is not None else b""
     except OutOfReachError:
         return None
     if found is None or len(data) != found.bytes:

@@ -11,7 +11,7 @@ from mending.boot.new_entry import WantedSystem, entry_home, is_plain, wanted_sy
 from mending.disk.files import FilesUnavailableError
 from mending.disk.volume import Volume
 from mending.model import Change, Finding, FindingId, RefusedError, RepairId
-from mending.model.limits import INITRAMFS_BYTES, KERNEL_BYTES
+from mending.model.limits import LOADED_BYTES
 from mending.repair.base import Proposal, Request
 from mending.repair.files import put_files
 
@@ -84,15 +84,15 @@ def _brought(
         raise RefusedError("No sound kernel with its initramfs was found.", "Restore one first.")
     newest, folder = own[0], f"/{wanted.key}/{own[0].version}"
     files = {
-        f"{folder}/linux": _whole(request, newest.volume, newest.path, KERNEL_BYTES),
-        f"{folder}/initrd": _whole(request, newest.volume, newest.initrd, INITRAMFS_BYTES),
+        f"{folder}/linux": _whole(request, newest.volume, newest.path),
+        f"{folder}/initrd": _whole(request, newest.volume, newest.initrd),
     }
     return [KernelWithInitramfs(home, f"{folder}/linux", newest.version, f"{folder}/initrd")], files
 
 
-def _whole(request: Request, volume: Volume, path: str, limit: int) -> bytes:
+def _whole(request: Request, volume: Volume, path: str) -> bytes:
     try:
-        return request.environment.read(volume, path, limit)
+        return request.environment.read(volume, path, LOADED_BYTES)
     except (OutOfReachError, FilesUnavailableError) as error:
         raise RefusedError(f"{path} cannot be read to its end: {error}") from error
 

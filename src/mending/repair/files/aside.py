@@ -57,9 +57,9 @@ def read_all(request: Request, volume: Volume, path: str) -> bytes:
     environment = request.environment
     try:
         found = environment.find(volume, path)
-        data = environment.read(volume, path, LARGEST_CHANGE + 1)
+        data = environment.read(volume, path, LARGEST_CHANGE)
     except OutOfReachError as error:
         raise RefusedError(f"{path} cannot be read: {error}") from error
-    if found is None or len(data) > LARGEST_CHANGE:
-        raise RefusedError(f"{path} is {'not there' if found is None else 'too long'}.")
+    if found is None:
+        raise RefusedError(f"{path} is not there.")
     return data

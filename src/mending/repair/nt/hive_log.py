@@ -56,7 +56,7 @@ def _refuse_other(request: Request, file: HiveFile) -> None:
     """
     ours = read(Window(file.data[:BASE_BYTES])).record
     for ending in LOGS:
-        log = request.environment.read(file.volume, f"{file.path}{ending}", HEAD_BYTES)
+        log = request.environment.read_head(file.volume, f"{file.path}{ending}", HEAD_BYTES)
         if len(log) < HEAD_BYTES:
             continue
         head = read(Window(log)).record
