@@ -53,10 +53,11 @@ MAKERS = ("sfdisk", "mke2fs", "grub-mkimage", GRUB_FILES / "boot.img")
 
 
 def cpio(names, *, trailer=True):
-    """A newc archive by the published format."""
+    """A newc archive by the published format, of names, or of names and their content."""
     out = b""
     for number, name in enumerate([*names, *(["TRAILER!!!"] if trailer else [])]):
         raw, data = name.encode() + b"\0", b"x" * 10 if name != "TRAILER!!!" else b""
+        data = names[name] if isinstance(names, dict) and name in names else data
         fields = (number, 0o100644, 0, 0, 1, 0, len(data), 0, 0, 0, 0, len(raw), 0)
         head = b"070701" + b"".join(f"{field:08x}".encode() for field in fields)
         out += (head + raw).ljust(-(-(110 + len(raw)) // 4) * 4, b"\0") + data.ljust(

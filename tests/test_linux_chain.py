@@ -82,6 +82,45 @@ class Chain(Systems):
                 self.check(expected, phase, change)
 
     @needs(*MAKERS)
+    def test_an_initramfs_is_held_against_what_the_root_needs(self):
+        top = f"usr/lib/modules/{VERSION}"
+        drivers = {
+            f"{top}/kernel/fs/ext4/ext4.ko.zst": b"\x7fELF",
+            f"{top}/kernel/fs/jbd2/jbd2.ko.zst": b"\x7fELF",
+            f"{top}/kernel/drivers/ata/ahci.ko": b"\x7fELF",
+            f"{top}/kernel/drivers/scsi/sd_mod.ko": b"\x7fELF",
+            f"{top}/modules.builtin": b"kernel/crypto/crc32c_generic.ko\n",
+            f"{top}/modules.dep": b"kernel/fs/ext4/ext4.ko.zst: kernel/fs/jbd2/jbd2.ko.zst\n",
+            "init": b"#!/bin/sh\n",
+        }
+        built_in = {
+            f"{top}/modules.builtin": b"kernel/fs/ext4/ext4.ko\nkernel/drivers/nvme/nvme.ko\n"
+        }
+        rows = (
+            ((), {}, ""),
+            (("ext4.ko.zst",), {}, "no driver for the file system ext"),
+            (("jbd2.ko.zst",), {}, "not jbd2, which it builds on"),
+            (("sd_mod.ko",), {}, "no driver for any kind of drive"),
+            (("ahci.ko",), {}, "no driver for any kind of drive"),
+            (("ext4.ko.zst", "jbd2.ko.zst", "ahci.ko"), built_in, ""),
+            (("ext4.ko.zst", "modules.builtin"), {}, ""),  # nothing tells what is built in
+        )
+        for without, more, says in rows:
+            kept = {
+                name: data for name, data in drivers.items() if not name.endswith(without or "?")
+            }
+            for packed in (gzip.compress(cpio(kept | more)), cpio(kept | more)):
+                with self.subTest(without=without):
+                    fatal = ["initramfs-lacks-part"] if says else []
+                    trace = self.check(fatal, "kernel" if says else None, {"boot/initrd": packed})
+                    self.assertIn(says, trace.fatal[0].says if says else "")
+        says = b"kernel/fs/btrfs/btrfs.ko\n"  # the root tells where the images do not
+        quiet = {name: data for name, data in drivers.items() if not name.endswith("builtin")}
+        del quiet[f"{top}/kernel/fs/ext4/ext4.ko.zst"]
+        change = {"boot/initrd": cpio(quiet), f"{top}/modules.builtin": says}
+        self.check(["initramfs-lacks-part"], "kernel", change)
+
+    @needs(*MAKERS)
     def test_what_is_odd_but_does_not_stop_the_start_is_no_alarm(self):
         fstab = (
             b"UUID=dead-beef /mnt ext4 nofail 0 0\nLABEL=gone none swap sw 0 0\n/dev/sdb1 /tickets"

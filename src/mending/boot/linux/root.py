@@ -9,6 +9,7 @@ system, the subvolume), and the program that the kernel starts first.
 """
 
 import re
+from collections.abc import Callable
 
 import msgspec
 
@@ -44,6 +45,10 @@ _NUMBER = re.compile(r"(?:[a-z]|p)(\d{1,3})$")
 _TOP_SUBVOLUME = "5"
 
 
+def _nothing_lacks(_root: Volume) -> Finding | None:
+    return None
+
+
 class RootChecks:
     """The checks of one command line. `root` is the first.
 
@@ -51,6 +56,7 @@ class RootChecks:
         command_line: of the kernel, and `where` it was read.
         has_initramfs: whether an initramfs is loaded.
         version: of the kernel; empty where it does not tell.
+        judge_inside: tells what the initramfs lacks of what a root needs.
     """
 
     def __init__(
@@ -60,7 +66,9 @@ class RootChecks:
         where: Where,
         has_initramfs: bool,
         version: str = "",
+        judge_inside: Callable[[Volume], Finding | None] = _nothing_lacks,
     ) -> None:
+        self._judge_inside = judge_inside
         self._environment, self._command_line, self._where = environment, command_line, where
         self._has_initramfs, self._version = has_initramfs, version
 
@@ -191,7 +199,7 @@ class RootChecks:
                 f"The system is one of several trees kept in volume {volume.number}; it is not"
                 " followed."
             )
-        fault = self._too_short(volume)
+        fault = self._too_short(volume) or self._judge_inside(volume)
         if fault is not None:
             return failed(fault, self._init(volume))
         try:

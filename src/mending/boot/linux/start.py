@@ -19,11 +19,14 @@ from mending.boot.chain import (
     not_followed,
     passed,
 )
+from mending.boot.linux.initramfs_needs import FirstRoot, InitramfsNeeds
 from mending.boot.linux.kernels import KernelWithInitramfs, find_sound_kernels
+from mending.boot.linux.mounts import option
 from mending.boot.linux.root import RootChecks
 from mending.disk.files import FileDamagedError
 from mending.disk.volume import Volume
 from mending.formats.container import initramfs
+from mending.formats.container.initramfs import Initramfs
 from mending.formats.executable import bzimage, pe
 from mending.model import Finding, FindingId, Phase, RepairId, Severity, Where, Window
 from mending.model.limits import LOADED_BYTES
@@ -96,6 +99,7 @@ class LinuxChecks:
     ) -> None:
         self._environment, self._start, self._notes = environment, start, notes
         self._version = ""
+        self._inside: FirstRoot | None = None
 
     @not_followed(FindingId.FILES_NOT_CHECKED, "The kernel")
     def kernel(self) -> CheckResult:
@@ -188,7 +192,7 @@ class LinuxChecks:
         if not start.initrds:
             says = "No initramfs is asked for."
             return passed(Phase.LOADER, says, start.where, self.root)
-        versions: set[str] = set()
+        images: list[Initramfs] = []
         seen: list[str] = []
         for part in start.initrds:
             try:
@@ -208,9 +212,10 @@ class LinuxChecks:
                 says = f"{part.shown}: {record.unchecked}"
                 note = finding(FindingId.FILES_NOT_CHECKED, Severity.NOTE, says)
                 return not_checked(note, self.root).with_findings(*self._notes)
-            versions |= record.module_versions
+            images.append(record)
             seen.append(f"{part.shown} ({record.kind}, {len(record.names)} files)")
-        return self._for_this_kernel(versions, seen)
+        self._inside = FirstRoot.of(images)
+        return self._for_this_kernel(images, seen)
 
     def _no_initramfs(self, part: Part, *, empty: bool) -> CheckResult:
         what = "is empty" if empty else f"is not on volume {part.volume.number}"
@@ -222,11 +227,12 @@ class LinuxChecks:
         fault = self._named(finding(kind, Severity.FATAL, says, where))
         return failed(fault, self.root).with_findings(*self._notes)
 
-    def _for_this_kernel(self, versions: set[str], seen: list[str]) -> CheckResult:
+    def _for_this_kernel(self, images: list[Initramfs], seen: list[str]) -> CheckResult:
         """An initramfs that holds modules of another kernel only brings no driver for the root:
         the start stops there (tried: `docs/firmware.md`).
         """
         where = Where(path=self._start.initrds[-1].path)
+        versions = {version for image in images for version in image.module_versions}
         if versions and self._version and self._version not in versions:
             inside = ", ".join(sorted(versions))
             says = (
@@ -246,5 +252,21 @@ class LinuxChecks:
             start.where,
             bool(start.initrds),
             self._version,
+            self._judge_inside,
         )
         return checks.root()
+
+    def _judge_inside(self, root: Volume) -> Finding | None:
+        """Whether the images hold what this root needs; None where they do, or nothing tells."""
+        start = self._start
+        if self._inside is None:
+            return None
+        given = option(start.command_line, "root") or ""
+        needs = InitramfsNeeds(self._environment, self._inside, root, self._version, given)
+        missing = needs.missing()
+        if not missing:
+            return None
+        part = start.initrds[-1]
+        says = f"The initramfs {part.shown} {'; it '.join(missing)}: the root cannot be mounted."
+        lacks = FindingId.INITRAMFS_LACKS_PART
+        return self._named(finding(lacks, Severity.FATAL, says, Where(path=part.path)))

@@ -21,6 +21,9 @@ MOST_BYTES = 1 << 30
 """Of unpacked data: ten times a usual one."""
 _STEP = 1 << 20
 _MOST_NAMES = 200_000
+_KEPT = frozenset({"modules.dep", "modules.builtin", "crypttab"})
+"""Last parts of the names whose content is kept: what depends on what, and what is unlocked."""
+_MOST_KEPT = 8 << 20
 _KINDS = {
     b"\x1f\x8b": "gzip",
     b"\xfd7zXZ\x00": "xz",
@@ -37,12 +40,14 @@ class Initramfs(msgspec.Struct, frozen=True):
 
     Attributes:
         unchecked: why the walk could not be made; empty when it was.
+        kept: content of the few files that say what the others are for, by name.
     """
 
     kind: str
     names: frozenset[str]
     archives: int
     unchecked: str = ""
+    kept: dict[str, bytes] = {}
 
     @property
     def module_versions(self) -> frozenset[str]:
@@ -106,7 +111,7 @@ def _cut(at: int, found: str) -> Problem:
 
 
 def _result(walk: "_Walk", kind: str, unchecked: str = "") -> Initramfs:
-    return Initramfs(kind, frozenset(walk.names), walk.archives, unchecked)
+    return Initramfs(kind, frozenset(walk.names), walk.archives, unchecked, walk.kept)
 
 
 class _Walk:
@@ -114,6 +119,7 @@ class _Walk:
 
     def __init__(self) -> None:
         self.names: set[str] = set()
+        self.kept: dict[str, bytes] = {}
         self.archives = self.total = 0
         self.closed = self.broken = False
         self._buffer = bytearray()
@@ -137,8 +143,10 @@ class _Walk:
             sizes = _sizes(data[at : at + _HEAD])
             if sizes is None:
                 return None
-            name, step = _name(data, at, sizes), _padded(_HEAD + sizes[1]) + _padded(sizes[0])
-            at += step
+            name, head = _name(data, at, sizes), _padded(_HEAD + sizes[1])
+            if _wanted(name, sizes):
+                self._keep(name, data[at + head : at + head + sizes[0]])
+            at += head + _padded(sizes[0])
             if name == _TRAILER:
                 self.archives += 1
                 return at
@@ -163,7 +171,12 @@ class _Walk:
         if len(self._buffer) < _padded(_HEAD + sizes[1]):
             return False
         name = _name(bytes(self._buffer[: _HEAD + sizes[1]]), 0, sizes)
-        whole = _padded(_HEAD + sizes[1]) + _padded(sizes[0])
+        head = _padded(_HEAD + sizes[1])
+        whole = head + _padded(sizes[0])
+        if _wanted(name, sizes):
+            if len(self._buffer) < whole:
+                return False
+            self._keep(name, bytes(self._buffer[head : head + sizes[0]]))
         taken = min(whole, len(self._buffer))
         del self._buffer[:taken]
         self._skip = whole - taken
@@ -172,6 +185,14 @@ class _Walk:
         elif len(self.names) < _MOST_NAMES:
             self.names.add(name)
         return True
+
+    def _keep(self, name: str, content: bytes) -> None:
+        if content and sum(map(len, self.kept.values())) + len(content) <= _MOST_KEPT:
+            self.kept[name] = content
+
+
+def _wanted(name: str, sizes: tuple[int, int]) -> bool:
+    return name.rpartition("/")[2] in _KEPT and sizes[0] <= _MOST_KEPT
 
 
 def _sizes(head: bytes) -> tuple[int, int] | None:

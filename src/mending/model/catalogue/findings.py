@@ -114,6 +114,7 @@ class FindingId(StrEnum):
     INITRAMFS_EMPTY = "initramfs-empty"
     INITRAMFS_DAMAGED = "initramfs-damaged"
     INITRAMFS_OTHER_KERNEL = "initramfs-other-kernel"
+    INITRAMFS_LACKS_PART = "initramfs-lacks-part"
     FILES_NOT_CHECKED = "files-not-checked"
     START_SETTING_LEFT = "start-setting-left"
     SYSTEM_LOADER_MISSING = "system-loader-missing"
@@ -367,6 +368,7 @@ FINDINGS: Mapping[FindingId, FindingRow] = {
     **_rows(
         Phase.KERNEL,
         {
+            FindingId.INITRAMFS_LACKS_PART: (RepairId.ENTRY_KERNEL,),
             FindingId.ROOT_MISSING: (RepairId.ROOT_NAME, RepairId.PARTITION_TABLE),
             FindingId.ROOT_NAME_UNKNOWN: (),
             FindingId.ROOT_NAME_TWICE: (),

@@ -37,7 +37,7 @@ def propose(request: Request) -> Proposal:
     home, data = _menu(request, place or Where())
     rows = data.split(b"\n")
     at, part = _kernel_row(request, rows, (place or Where()).line)
-    kernel = _best(request, part)
+    kernel = _best(request, part, {finding.where.path or "" for finding in same})
     _name(rows, at, part, kernel)
     path = (place or Where()).path or ""
     text = b"\n".join(rows)
@@ -88,14 +88,16 @@ def _kernel_row(request: Request, rows: list[bytes], line: int | None) -> tuple[
     return at, homes[0]
 
 
-def _best(request: Request, part: Part) -> KernelWithInitramfs:
+def _best(request: Request, part: Part, blamed: set[str]) -> KernelWithInitramfs:
     """The one that is named now, where it is sound and only its initramfs is not; else the newest
     for which the system has modules.
     """
+    unfit = {path.strip("/") for path in blamed}
     usable = [
         kernel
         for kernel in kernels_beside(request.environment, part)
         if kernel.initrd
+        and kernel.initrd.strip("/") not in unfit
         and all(is_plain(name) for name in (kernel.path, kernel.initrd))
         and _folder(kernel.initrd) == _folder(kernel.path)
     ]
