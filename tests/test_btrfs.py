@@ -150,6 +150,11 @@ class WrittenByTheRealProgram(InFolder):
         lost = trace_file(self.disk("ro rootflags=subvol=@"))
         self.assertEqual((ids(lost, "fatal"), lost.failing_phase), (["root-missing"], "kernel"))
         self.assertIn("subvolume @", lost.fatal[0].says)
+        with (self.folder / "system/etc/fstab").open("a") as table:
+            table.write(f"UUID={ROOT} /home btrfs defaults,subvol=@home 0 0\n")
+        lost = trace_file(self.disk("ro"))
+        self.assertEqual((ids(lost, "fatal"), lost.failing_phase), (["mount-refused"], "session"))
+        self.assertIn("subvolume @home", lost.fatal[0].says)
 
 
 if __name__ == "__main__":

@@ -82,6 +82,31 @@ class Chain(Systems):
                 self.check(expected, phase, change)
 
     @needs(*MAKERS)
+    def test_a_row_of_fstab_stops_the_start_only_where_it_is_waited_for(self):
+        lost = "UUID=dead-beef /home ext4 {} 0 2\n"
+        mapped = "/dev/mapper/safe /safe ext4 defaults 0 2\n"
+        rows = (
+            (lost.format("defaults"), "", "mount-missing", True),
+            (lost.format("nofail"), "", "mount-missing", False),
+            (lost.format("noauto,x-systemd.automount"), "", "mount-missing", False),
+            (lost.format("x-systemd.automount"), "", "mount-missing", False),
+            (lost.format("rw,_netdev"), "", "mount-missing", False),
+            (f"UUID={ROOT} /again xfs defaults 0 2\n", "", "mount-refused", True),
+            (f"UUID={ROOT} /again xfs nofail 0 2\n", "", "mount-refused", False),
+            (f"UUID={ROOT} /again auto defaults 0 2\n", "", "", False),
+            (f"UUID={ROOT} /again ext3 defaults 0 2\n", "", "", False),
+            (mapped, "", "mount-missing", True),
+            (mapped, "safe UUID=dead-beef none luks\n", "unlock-missing", True),
+            ("", "safe UUID=dead-beef none luks\n", "unlock-missing", False),
+            (mapped.replace("defaults", "nofail"), "safe UUID=5 - luks\n", "unlock-missing", False),
+        )
+        for table, locks, kind, stops in rows:
+            with self.subTest(table, locks=locks):
+                change = {"etc/fstab": table.encode(), "etc/crypttab": locks.encode()}
+                trace = self.check([kind] if stops else [], "session" if stops else None, change)
+                self.assertEqual(ids(trace, "warning"), [kind] if kind and not stops else [])
+
+    @needs(*MAKERS)
     def test_an_initramfs_is_held_against_what_the_root_needs(self):
         top = f"usr/lib/modules/{VERSION}"
         drivers = {

@@ -27,6 +27,10 @@ _NO_VOLUME = {
 }
 
 
+_NOT_WAITED_FOR = {"nofail", "noauto", "_netdev", "x-systemd.automount", "x-systemd.wanted-by"}
+"""Options with which the start goes on without the volume."""
+
+
 class VolumeName(msgspec.Struct, frozen=True):
     """A volume by one of its names.
 
@@ -52,7 +56,8 @@ class Mount(msgspec.Struct, frozen=True):
     @property
     def required(self) -> bool:
         """Whether the start waits for it and ends in emergency mode without it."""
-        return not self.options & {"nofail", "noauto"} and self.filesystem != "swap"
+        words = {word.partition("=")[0] for word in self.options}
+        return not words & _NOT_WAITED_FOR and self.filesystem != "swap"
 
 
 def parse_name(text: str) -> VolumeName:

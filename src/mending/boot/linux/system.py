@@ -1,7 +1,5 @@
 """The checks behind init: modules of the kernel, mounts, the default target, room on the root."""
 
-from collections.abc import Iterator
-
 import msgspec
 
 from mending.boot.chain import (
@@ -15,10 +13,10 @@ from mending.boot.chain import (
     passed,
 )
 from mending.boot.linux.command_line import BARE_TARGETS, diversion
-from mending.boot.linux.mounts import Mount, mount_table, option, unlock_table
+from mending.boot.linux.mount_findings import MountFindings
+from mending.boot.linux.mounts import mount_table, option, unlock_table
 from mending.boot.linux.sign_in import SignInChecks
 from mending.disk.files import FileFound
-from mending.disk.layout import find_unlisted_volumes
 from mending.disk.volume import Volume
 from mending.model import (
     Finding,
@@ -41,8 +39,6 @@ _UNIT_FOLDERS = (
 )
 """Where units are looked for, first found first taken (systemd.unit(5), "Unit File Load Path")."""
 _UNREAD = FindingId.SESSION_NOT_CHECKED
-_NOT_NAMED = {"other", "mapped"}
-"""Kinds of names of which the disk does not tell whether something bears them."""
 
 
 class SystemChecks:
@@ -88,67 +84,12 @@ class SystemChecks:
         """Are the volumes there that fstab requires?"""
         table = self._environment.read_text(self._volume, "etc/fstab")
         locks = self._environment.read_text(self._volume, "etc/crypttab")
-        found = [fault for row in mount_table(table) for fault in self._judge_mount(row)]
-        found += self._locked(unlock_table(locks))
+        rows, locked = list(mount_table(table)), list(unlock_table(locks))
+        found = MountFindings(self._environment, rows, locked).all()
         says = "Every volume that fstab requires is there."
         if not self._environment.knows_names:
             says = "Whether the volumes of fstab are there cannot be told from a folder."
         return _judged(found, says, Where(path="/etc/fstab"), self.default_target)
-
-    def _judge_mount(self, row: Mount) -> list[Finding]:
-        where, name = Where(path="/etc/fstab", line=row.line), row.name
-        if name.kind == "device":
-            says = (
-                f"fstab names {name.value} for {row.point}, which may mean another volume next"
-                " time."
-            )
-            fragile = FindingId.MOUNT_NAME_FRAGILE
-            return [finding(fragile, Severity.WARNING, says, where)]
-        if row.point == "/" and "ro" in row.options:
-            says = (
-                "fstab wants the root read-only, so nothing can be saved and much will not start."
-            )
-            return [finding(FindingId.ROOT_READ_ONLY, Severity.WARNING, says, where)]
-        if name.kind in _NOT_NAMED or not self._environment.knows_names:
-            return []
-        if self._environment.named(name.kind, name.value):
-            return []
-        hidden = bool(self._environment.unknown())
-        stops = row.required and row.point != "/" and not hidden
-        may = "; it may be one that cannot be read" if hidden else ""
-        says = f"fstab wants {name.kind} {name.value} for {row.point}, which no volume has{may}."
-        missing, severity = FindingId.MOUNT_MISSING, Severity.FATAL if stops else Severity.WARNING
-        return [finding(missing, severity, says, where, self._answers(stops))]
-
-    def _answers(self, stops: bool) -> tuple[RepairId, ...]:
-        """Where a volume lies that no entry lists, the entry comes first."""
-        disk = self._environment.disk
-        if not stops:
-            return ()
-        if disk is not None and find_unlisted_volumes(disk):
-            return (RepairId.PARTITION_TABLE, RepairId.MOUNT_OPTIONAL)
-        return (RepairId.ROOT_NAME, RepairId.MOUNT_OPTIONAL)
-
-    def _locked(self, rows: Iterator[Mount]) -> list[Finding]:
-        """Encrypted volumes that are to be unlocked and are not there: the start waits for each of
-        them.
-        """
-        found: list[Finding] = []
-        if not self._environment.knows_names:
-            return found
-        for row in rows:
-            name = row.name
-            told = name.kind not in {"device", *_NOT_NAMED}
-            if not told or not row.required or self._environment.named(name.kind, name.value):
-                continue
-            says = (
-                f"The table of encrypted volumes wants {name.value} for {row.point}, which no"
-                " volume is."
-            )
-            where, missing = Where(path="/etc/crypttab", line=row.line), FindingId.UNLOCK_MISSING
-            fault = finding(missing, Severity.WARNING, says, where, phase=Phase.SESSION)
-            found.append(fault)
-        return found
 
     @not_followed(_UNREAD, "The default target", lambda checks: checks.free_space)
     def default_target(self) -> CheckResult:

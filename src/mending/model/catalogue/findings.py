@@ -167,6 +167,7 @@ class FindingId(StrEnum):
     VOLUME_HEADER_DAMAGED = "volume-header-damaged"
 
     MOUNT_MISSING = "mount-missing"
+    MOUNT_REFUSED = "mount-refused"
     MOUNT_NAME_FRAGILE = "mount-name-fragile"
     ROOT_READ_ONLY = "root-read-only"
     ROOT_FULL = "root-full"
@@ -415,6 +416,7 @@ FINDINGS: Mapping[FindingId, FindingRow] = {
                 RepairId.PARTITION_TABLE,
                 RepairId.MOUNT_OPTIONAL,
             ),
+            FindingId.MOUNT_REFUSED: (RepairId.MOUNT_OPTIONAL,),
             FindingId.MOUNT_NAME_FRAGILE: (),
             FindingId.ROOT_READ_ONLY: (),
             FindingId.ROOT_FULL: (),

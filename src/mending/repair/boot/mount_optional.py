@@ -53,7 +53,8 @@ def propose(request: Request) -> Proposal:
 
 def _still_waits(after: Trace) -> str:
     """The volume is as gone as before; only the start gets past it."""
-    left = [fault for fault in after.fatal if fault.id == FindingId.MOUNT_MISSING]
+    kinds = {FindingId.MOUNT_MISSING, FindingId.MOUNT_REFUSED}
+    left = [fault for fault in after.fatal if fault.id in kinds]
     return f"{left[0].says}" if left else ""
 
 
