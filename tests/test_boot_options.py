@@ -2,6 +2,7 @@
 them.
 """
 
+import json
 import shutil
 import struct
 import tempfile
@@ -117,14 +118,18 @@ class Chosen(EfiSystems):
             ({"BootOrder": order}, "no such entry"),
             ({"Boot0005": entry(file="\\EFI\\x.efi"), "BootOrder": order}, "not on volume 1"),
             ({"Boot0005": entry()}, "remembers no order"),
+            ({}, "remembers no order"),  # a store without entries is an answer, too
         )
         for variables, wanted in rows:
             trace = self.trace(path, variables)
-            self.assertIn(
-                "boot-options-lead-nowhere", [finding["id"] for finding in trace["findings"]]
+            fatal = [each["id"] for each in trace["findings"] if each["severity"] == "fatal"]
+            self.assertEqual(
+                (fatal, trace["failing_phase"]), (["firmware-finds-nothing"], "firmware")
             )
             self.assertIn(wanted, " ".join(finding["says"] for finding in trace["findings"]))
-            self.assertIn("efi-entry-needed", [finding["id"] for finding in trace["findings"]])
+            self.assertNotIn("--variables", json.dumps(trace))
+        words = ("mend", path, "--all", "--yes", "--variables", self.folder / "vars.fd")
+        self.assertIsNone(self.json_here(*words)["failing_after"])
 
     @needs(*EFI_MAKERS, "grub-mkimage", STORE)
     def test_a_case_and_a_folder_of_variables(self):

@@ -59,6 +59,11 @@ def read_boot_options(path: Path) -> BootOptions:
             if file.is_file()
         )
         found = [variable for variable in rows if variable is not None]
+        if not found:
+            raise InputError(
+                f"{path} holds no firmware variables.",
+                "Copy the variables, a file each, with their names.",
+            )
     else:
         reading = efi_variables.read_store(Window(read_file(path, WINDOW_BYTES)))
         if reading.has("no-store"):
@@ -70,11 +75,6 @@ def read_boot_options(path: Path) -> BootOptions:
     values = {
         variable.name: variable.data for variable in found if variable.owner == efi_variables.GLOBAL
     }
-    if not found:
-        raise InputError(
-            f"{path} holds no firmware variables.",
-            "Copy the variables, a file each, with their names.",
-        )
     order = (
         *load_option.order(values.get("BootNext", b"")),
         *load_option.order(values.get("BootOrder", b"")),

@@ -20,7 +20,7 @@ from mending.boot.chain import (
     passed,
     run_chain,
 )
-from mending.boot.uefi.boot_options import BootOptions, choose_loader
+from mending.boot.uefi.boot_options import BootOptions, ChosenLoader, choose_loader
 from mending.boot.uefi.gpt_check import check_gpt
 from mending.boot.uefi.loader_files import FALLBACK_FOLDER, EfiVolume, Loader, efi_volumes
 from mending.boot.uefi.loaders import behind_loader, by_likelihood
@@ -80,12 +80,28 @@ class UefiChain:
         if chosen.volume is None or chosen.loader is None:
             says = f"{chosen.says} Firmware that tries the fallback loader by itself goes on."
             lost = finding(FindingId.BOOT_OPTIONS_LEAD_NOWHERE, Severity.WARNING, says)
+            loaders = [file for esp in self._readable for file in esp.loaders if file.sound]
+            if loaders and not any(file.fallback for file in loaders):
+                return self._found_by_nobody(chosen).with_findings(*chosen.passed_over)
             return self._without_options().with_findings(*chosen.passed_over, lost)
         where = Where(path=chosen.loader.path, length=chosen.loader.bytes)
         then = behind_loader(
             self._environment, chosen.volume, chosen.loader.path, chosen.command_line
         )
         return passed(Phase.BOOT_RECORD, chosen.says, where, then, chosen.passed_over)
+
+    def _found_by_nobody(self, chosen: ChosenLoader) -> CheckResult:
+        """Sound loaders that only an entry would start, and no entry does."""
+        volume, likeliest = by_likelihood(self._environment, self._readable)[0]
+        damaged = any(file.fallback for esp in self._readable for file in esp.loaders)
+        says = (
+            f"{chosen.says} The fallback loader is {'damaged' if damaged else 'not there'}, so"
+            f" firmware starts nothing, though {likeliest.path} is sound."
+        )
+        where = Where(path=likeliest.path, length=likeliest.bytes)
+        lost = FindingId.FIRMWARE_FINDS_NOTHING
+        fault = finding(lost, Severity.FATAL, says, where, self._copy())
+        return failed(fault, behind_loader(self._environment, volume, likeliest.path))
 
     def _is_darwin_alone(self) -> bool:
         """Whether every system on the disk is of the family that brings its own firmware."""

@@ -48,6 +48,7 @@ class FindingId(StrEnum):
     EFI_VOLUME_NOT_MARKED = "efi-volume-not-marked"
     EFI_ENTRY_NEEDED = "efi-entry-needed"
     BOOT_OPTION_PASSED_OVER = "boot-option-passed-over"
+    FIRMWARE_FINDS_NOTHING = "firmware-finds-nothing"
     BOOT_OPTIONS_LEAD_NOWHERE = "boot-options-lead-nowhere"
     VOLUME_UNLISTED = "volume-unlisted"
 
@@ -249,6 +250,7 @@ FINDINGS: Mapping[FindingId, FindingRow] = {
             FindingId.EFI_VOLUME_NOT_MARKED: (),
             FindingId.EFI_ENTRY_NEEDED: (RepairId.BOOT_FILES,),
             FindingId.BOOT_OPTION_PASSED_OVER: (),
+            FindingId.FIRMWARE_FINDS_NOTHING: (RepairId.BOOT_FILES,),
             FindingId.BOOT_OPTIONS_LEAD_NOWHERE: (),
             FindingId.VOLUME_UNLISTED: (RepairId.PARTITION_TABLE,),
         },

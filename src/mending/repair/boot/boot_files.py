@@ -15,7 +15,12 @@ from mending.repair.base import Proposal, Request, check_awake
 from mending.repair.boot.nt_manager import files_beside
 
 REPAIR = RepairId.BOOT_FILES
-_ANSWERS = (FindingId.EFI_LOADER_DAMAGED, FindingId.EFI_ENTRY_NEEDED, FindingId.EFI_LOADER_MISSING)
+_ANSWERS = (
+    FindingId.EFI_LOADER_DAMAGED,
+    FindingId.EFI_ENTRY_NEEDED,
+    FindingId.EFI_LOADER_MISSING,
+    FindingId.FIRMWARE_FINDS_NOTHING,
+)
 
 
 def propose(request: Request) -> Proposal:
