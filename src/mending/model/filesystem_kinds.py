@@ -26,6 +26,8 @@ class FilesystemKind(StrEnum):
     ISO9660 = "iso9660"
     SWAP = "swap"
     LVM = "lvm"
+    RAID = "raid"
+    """A member of an array of Linux's software RAID."""
     LUKS = "luks"
     ENCRYPTED = "encrypted"
     FOLDER = "folder"
@@ -73,6 +75,7 @@ class KindRow(msgspec.Struct, frozen=True, kw_only=True):
 _DATA = "ebd0a0a2-b9e5-4433-87c0-68b6b72699c7"
 _SWAP = "0657fd6d-a4ab-43c4-84e5-0933c84b4f4f"
 _LVM = "e6d6d379-f507-44c2-a23c-238f2a3df928"
+_RAID = "a19d880f-05fc-4d3b-a006-743f0f84911e"
 _HFS = "48465300-0000-11aa-aa11-00306543ecac"
 _APFS = "7c3457ef-0000-11aa-aa11-00306543ecac"
 
@@ -133,6 +136,7 @@ KINDS: Mapping[FilesystemKind, KindRow] = {
     FilesystemKind.LVM: KindRow(
         hides_names=True, first_structure=512, table_type=0x8E, guid_type=_LVM
     ),
+    FilesystemKind.RAID: KindRow(hides_names=True, table_type=0xFD, guid_type=_RAID),
     FilesystemKind.LUKS: KindRow(
         identifier=(168, 36), is_locked=True, hides_names=True, mounted_by_identifier=True
     ),

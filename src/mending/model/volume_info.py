@@ -34,6 +34,7 @@ class VolumeInfo(msgspec.Struct, frozen=True, kw_only=True):
         bytes: the length it believes to have; 0 where it does not tell.
         identifier: UUID or serial number in the usual way of writing; empty where there is none.
         group: the volume group that it is part of.
+        physical: identifiers of the physical volumes of that group.
         logical: names, as below `/dev/mapper`, of the volumes inside that group.
         contained: volumes inside a container, each with its role where it has one.
         locks: ways into a locked volume, as its head tells them.
@@ -48,6 +49,7 @@ class VolumeInfo(msgspec.Struct, frozen=True, kw_only=True):
     label: str = ""
     identifier: str = ""
     group: str = ""
+    physical: tuple[str, ...] = ()
     logical: tuple[str, ...] = ()
     contained: tuple[str, ...] = ()
     locks: tuple[str, ...] = ()

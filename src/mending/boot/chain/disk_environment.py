@@ -7,7 +7,7 @@ import msgspec
 
 from mending.boot.chain.environment import BootEnvironment, FreeSpace
 from mending.disk.files import Files, open_files
-from mending.disk.layout import Disk, with_logical_volumes
+from mending.disk.layout import Disk, mirrored, with_arrays, with_logical_volumes
 from mending.disk.system import Contents, read_contents
 from mending.disk.volume import SOUND_FAT, Volume, first_superblock_backup, read_volume_info
 from mending.formats.btrfs import tree
@@ -32,17 +32,22 @@ class DiskEnvironment(BootEnvironment):
 
     def __init__(self, disk: Disk, keys: "KeyRing | None" = None) -> None:
         super().__init__()
-        source, self._inside = disk.source, dict[int, Volume]()
-        if keys is not None or any(each.encrypted for each in disk.volumes):
+        source, self.arrays = with_arrays(disk.source, disk.volumes)
+        held = tuple(array.volume for array in self.arrays if array.volume is not None)
+        self._inside = dict[int, Volume]()
+        outer = (*disk.volumes, *held)
+        if keys is not None or any(each.encrypted for each in outer):
             from mending.disk.locked import KeyRing, with_unlocked_volumes  # noqa: PLC0415 - lazy
 
             opened = keys or KeyRing(None)
-            source, self._inside = with_unlocked_volumes(source, disk.volumes, opened)
-        self._unlocked = source if isinstance(source, ViewedSource) else None
-        plain = (*disk.volumes, *self._inside.values())
+            source, self._inside = with_unlocked_volumes(source, outer, opened)
+        self._viewed = source if isinstance(source, ViewedSource) else None
+        plain = (*outer, *self._inside.values())
         source, self._logical = with_logical_volumes(source, plain)
         self._called: dict[str, int] = {}
-        self.disk = msgspec.structs.replace(disk, source=source)
+        listed = tuple(mirrored(volume, self.arrays) for volume in disk.volumes)
+        self.disk = msgspec.structs.replace(disk, source=source, volumes=listed)
+        self._held = held
         self._contents: dict[int, Contents] = {}
 
     @property
@@ -52,16 +57,16 @@ class DiskEnvironment(BootEnvironment):
 
     def on_disk(self, changes: Sequence[Change]) -> tuple[Change, ...]:
         """See `BootEnvironment.on_disk`."""
-        if self._unlocked is None:
+        if self._viewed is None:
             return tuple(changes)
         files = [each for each in changes if isinstance(each, FileChange)]
         patches = [each for each in changes if not isinstance(each, FileChange)]
-        return (*files, *self._unlocked.on_disk(patches))
+        return (*files, *self._viewed.on_disk(patches))
 
     @property
     def volumes(self) -> tuple[Volume, ...]:
         """See `BootEnvironment.volumes`."""
-        return (*self.disk.volumes, *self._inside.values(), *self._logical)
+        return (*self.disk.volumes, *self._held, *self._inside.values(), *self._logical)
 
     def meant(self, name: str) -> list[Volume]:
         """See `BootEnvironment.meant`."""
@@ -78,7 +83,8 @@ class DiskEnvironment(BootEnvironment):
 
     def outside(self, volume: Volume) -> Volume:
         """See `BootEnvironment.outside`."""
-        held = (outer for outer in self.disk.volumes if self._inside.get(outer.number) == volume)
+        listed = (*self.disk.volumes, *self._held)
+        held = (outer for outer in listed if self._inside.get(outer.number) == volume)
         return next(held, volume)
 
     def contents(self, volume: Volume) -> Contents:
@@ -97,7 +103,11 @@ class DiskEnvironment(BootEnvironment):
                 not volume.extended and wanted and _same(kind, self._name(volume, kind), wanted)
             ):
                 found.append(volume)
-        return found
+        if not found and kind == "array" and value.isdigit() and len(self.arrays) == 1:
+            # the number that the kernel gives an array without a fitting name
+            found = [each for each in self.volumes if each.array == self.arrays[0].id]
+        stale = {each.number for array in self.arrays for each in array.stale}
+        return _one_of_each_mirror(sorted(found, key=lambda each: each.number in stale))
 
     def _name(self, volume: Volume, kind: str) -> str:
         info = self.contents(volume).info
@@ -107,8 +117,14 @@ class DiskEnvironment(BootEnvironment):
             "partuuid": volume.partuuid.lower(),
             "partlabel": volume.partlabel,
             "mapped": volume.mapped.lower(),
+            "array": self._array_name(volume),
+            "array-id": volume.array,
         }
         return names.get(kind, "")
+
+    def _array_name(self, volume: Volume) -> str:
+        named = (array.name for array in self.arrays if array.id == volume.array)
+        return next(named, "").lower()
 
     def lost_volume(self, value: str) -> Volume | None:
         """See `BootEnvironment.lost_volume`."""
@@ -132,8 +148,26 @@ class DiskEnvironment(BootEnvironment):
         """
         if volume.number in self._inside:
             return True
+        if any(volume.number in array.member_numbers for array in self.arrays if not array.unread):
+            return True
         names = self.contents(volume).info.logical
         return bool(names) and set(names) <= {logical.mapped for logical in self._logical}
+
+    def why_hidden(self, volume: Volume) -> str:
+        """See `BootEnvironment.why_hidden`."""
+        for array in self.arrays:
+            if array.unread and volume.number in array.member_numbers:
+                return f"array {array.name}, {array.kind}: {array.unread}"
+        if volume.filesystem is not FilesystemKind.LVM:
+            return ""
+        at_hand = {
+            self.contents(each).info.identifier
+            for each in self.volumes
+            if each.filesystem is FilesystemKind.LVM
+        }
+        info = self.contents(volume).info
+        gone = [each for each in info.physical if each not in at_hand]
+        return f"group {info.group}: physical volume {gone[0]} is not at hand" if gone else ""
 
     def free_space(self, volume: Volume) -> FreeSpace | None:
         """See `BootEnvironment.free_space`; superblocks of ext, XFS and Btrfs tell of it."""
@@ -174,6 +208,18 @@ class DiskEnvironment(BootEnvironment):
 
     def _open(self, volume: Volume) -> Files:
         return open_files(self.disk.source, volume)
+
+
+def _one_of_each_mirror(volumes: list[Volume]) -> list[Volume]:
+    """Members of a mirror bear the names of what is in it, all the same ones."""
+    seen: set[str] = set()
+    found = []
+    for volume in volumes:
+        if volume.array and volume.array in seen:
+            continue
+        seen.add(volume.array)
+        found.append(volume)
+    return found
 
 
 def _same(kind: str, name: str, wanted: str) -> bool:

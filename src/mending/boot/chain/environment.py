@@ -13,7 +13,7 @@ import msgspec
 
 from mending.boot.chain.checks import OutOfReachError
 from mending.disk.files import FileFound, Files, FilesUnavailableError, open_memory_disk
-from mending.disk.layout import Disk
+from mending.disk.layout import Array, Disk
 from mending.disk.system import Contents
 from mending.disk.volume import BootSector, Volume
 from mending.model import ByteOffset, Change, FilesystemKind, Lba, SectorCount, Where
@@ -25,7 +25,8 @@ _MEMORY_DISK_NUMBER = -1
 _ID_PARTS = (6, 4, 4, 4, 4, 4, 6)
 _DEVICE = re.compile(r"(?:hd0)?,?(?:(?:msdos|gpt)?(\d+))?(?:,.*)?")
 _LOGICAL = re.compile(r"(lvm|lvmid)/(.+)")
-_ELSEWHERE = re.compile(r"(hd[1-9]|cd|fd|lvm/|lvmid/|md/|ieee|crypto|proc|tftp|http|loop)")
+_ARRAY = re.compile(r"mduuid/([0-9a-f]{32})|md/?(.+)")
+_ELSEWHERE = re.compile(r"(hd[1-9]|cd|fd|lvm/|lvmid/|md|ieee|crypto|proc|tftp|http|loop)")
 
 
 class FreeSpace(msgspec.Struct, frozen=True, kw_only=True):
@@ -50,10 +51,12 @@ class BootEnvironment(ABC):
     Attributes:
         disk: None for a mounted tree.
         knows_names: whether the identifiers and labels of all volumes are known.
+        arrays: of which members are at hand.
     """
 
     disk: Disk | None = None
     knows_names = True
+    arrays: tuple[Array, ...] = ()
 
     def __init__(self) -> None:
         self._files: dict[tuple[int, str], Files] = {}
@@ -120,6 +123,11 @@ class BootEnvironment(ABC):
             FilesUnavailableError
         """
 
+    def why_hidden(self, volume: Volume) -> str:
+        """What keeps a volume that may hold others from being read, where that is known."""
+        del volume
+        return ""
+
     def files(self, volume: Volume) -> Files:
         """The opened volume.
 
@@ -149,6 +157,12 @@ class BootEnvironment(ABC):
             found = [each for each in self.volumes if name in (each.mapped, _plain_id(each))]
             if found:
                 return found[0]
+        array = _ARRAY.fullmatch(inside)
+        if array is not None:
+            kind, value = ("array-id", array[1]) if array[1] else ("array", array[2])
+            found = self.named(kind, value)
+            if found:
+                return found[0]
         match = _DEVICE.fullmatch(inside)
         if _ELSEWHERE.match(inside) or match is None or match.group(1) is None:
             raise OutOfReachError(f"{name or 'the device'} is not a volume of this disk")
@@ -156,6 +170,8 @@ class BootEnvironment(ABC):
 
     def device_of(self, volume: Volume) -> str:
         """What GRUB calls a volume."""
+        if volume.array:
+            return f"mduuid/{volume.array}"
         if volume.mapped:
             return f"lvm/{volume.mapped}"
         return MEMORY_DISK if volume is self._memory_disk else f"hd0,{volume.number}"

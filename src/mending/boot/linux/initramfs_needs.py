@@ -44,6 +44,16 @@ _OF_NAME = (
 _DISKS = "sd_mod"
 _ADAPTERS = re.compile(r"kernel/drivers/(?:ata|scsi|usb/storage|message|ufs|firewire)/")
 _NO_ADAPTERS = {"sd_mod", "sr_mod", "sg", "st", "scsi_mod", "scsi_common", "libata", "ses"}
+_OF_LEVEL = {
+    -1: "linear",
+    0: "raid0",
+    1: "raid1",
+    4: "raid456",
+    5: "raid456",
+    6: "raid456",
+    10: "raid10",
+}
+_ASSEMBLERS = ("mdadm",)
 _LVM = ("lvm", "lvm.static")
 _UNLOCKERS = ("cryptsetup", "systemd-cryptsetup")
 
@@ -110,7 +120,8 @@ class InitramfsNeeds:
         """
         if self._built_in is None:
             return []
-        found = [*self._filesystem(), *self._drive(), *self._group(), *self._locked()]
+        found = [*self._filesystem(), *self._drive(), *self._array()]
+        found += [*self._group(), *self._locked()]
         return list(dict.fromkeys(found))
 
     def _read_built_in(self) -> dict[str, str] | None:
@@ -161,6 +172,16 @@ class InitramfsNeeds:
         )
         seen = self._has(_DISKS) and (adapters or self._has("virtio_scsi"))
         return [] if alone or seen else ["holds no driver for any kind of drive"]
+
+    def _array(self) -> list[str]:
+        arrays = self._environment.arrays
+        level = next((each.level for each in arrays if each.id == self._root.array), None)
+        if level is None or not self._root.array:
+            return []
+        lacking = self._lacks(_OF_LEVEL.get(level, "md_mod"), "driver for the array of the root")
+        if not self._inside.has_program(_ASSEMBLERS):
+            lacking.append("holds no program that starts arrays")
+        return lacking
 
     def _group(self) -> list[str]:
         if not self._root.type.startswith("logical volume"):

@@ -11,6 +11,7 @@ _NAMED = {"uuid": "uuid", "label": "label", "partuuid": "partuuid", "partlabel":
 _BY = re.compile(r"/dev/disk/by-(uuid|label|partuuid|partlabel)/(.+)")
 _PLAIN = re.compile(r"/dev/(?:[hsv]d[a-z]+\d*|xvd[a-z]\d*|nvme\d+n\d+(?:p\d+)?|mmcblk\d+(?:p\d+)?)")
 _MAPPED = re.compile(r"/dev/(?:mapper/([^/]+)|(?!mapper|disk|md|input|fd)([^/]+)/([^/]+))")
+_ARRAY = re.compile(r"/dev/md(?:/|_)?(.+)")
 _NO_VOLUME = {
     "none",
     "tmpfs",
@@ -35,9 +36,9 @@ class VolumeName(msgspec.Struct, frozen=True):
     """A volume by one of its names.
 
     Attributes:
-        kind: `uuid label partuuid partlabel device mapped other`; `device` is a plain device name,
-            which may change from start to start; `mapped` is a logical or unlocked volume by its
-            name below `/dev/mapper`.
+        kind: `uuid label partuuid partlabel device mapped array other`; `device` is a plain device
+            name, which may change from start to start; `array` is an array by its name; `mapped` is
+            a logical or unlocked volume by its name below `/dev/mapper`.
     """
 
     kind: str
@@ -72,6 +73,9 @@ def parse_name(text: str) -> VolumeName:
     match = _MAPPED.fullmatch(text.strip())
     if match:
         return VolumeName("mapped", match.group(1) or mapped_name(match.group(2), match.group(3)))
+    match = _ARRAY.fullmatch(text.strip())
+    if match:
+        return VolumeName("array", match.group(1).rpartition(":")[2])
     return VolumeName("device" if _PLAIN.fullmatch(text.strip()) else "other", text.strip())
 
 

@@ -140,10 +140,9 @@ class RootChecks:
             return self._check_root(found[0])
         for volume in environment.volumes:
             if name.value in environment.contents(volume).info.logical:
-                return self._not_checked(
-                    f"The root is a logical volume inside volume {volume.number}, of a kind or in"
-                    " a place that is not read."
-                )
+                why = self._why([volume]) or ", of a kind or in a place that is not read"
+                says = f"The root is a logical volume inside volume {volume.number}{why}."
+                return self._not_checked(says)
         if name.value in unlocked_names(environment, self._command_line):
             return self._not_checked(
                 "The root is an encrypted volume of this disk, which cannot be read without its"
@@ -153,6 +152,10 @@ class RootChecks:
             return self._not_checked(f"root={given} may lie inside a volume that cannot be read.")
         says = f"root={given} is the name of no volume on this disk."
         return failed(finding(FindingId.ROOT_MISSING, Severity.FATAL, says, self._where))
+
+    def _why(self, hidden: list[Volume]) -> str:
+        reasons = dict.fromkeys(filter(None, map(self._environment.why_hidden, hidden)))
+        return f" ({'; '.join(reasons)})" if reasons else ""
 
     def _all_groups_read(self) -> bool:
         return all(
@@ -175,7 +178,8 @@ class RootChecks:
         if hidden:
             numbers = " or ".join(str(volume.number) for volume in hidden)
             return self._not_checked(
-                f"root={given} is no volume that can be read; it may lie in volume {numbers}."
+                f"root={given} is no volume that can be read; it may lie in volume"
+                f" {numbers}{self._why(hidden)}."
             )
         says = f"root={given} is the name of no volume on this disk."
         fault = finding(

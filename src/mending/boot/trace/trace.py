@@ -19,7 +19,13 @@ from mending.boot.chain import (
     run_chain,
 )
 from mending.boot.trace.verdict import judge_chain
-from mending.boot.volumes import damage_aside, doubts, unlisted_findings, volume_findings
+from mending.boot.volumes import (
+    array_findings,
+    damage_aside,
+    doubts,
+    unlisted_findings,
+    volume_findings,
+)
 from mending.disk.layout import Disk, Scheme, survey
 from mending.disk.scan import disk_map
 from mending.disk.system import Contents, InstalledSystem
@@ -137,6 +143,7 @@ def _trace_disk(
         *_table_findings(disk),
         *_other_volumes(disk, checks),
         *volume_findings(disk, _contents(environment)),
+        *array_findings(environment.arrays),
         *unlisted_findings(disk),
     ]
     known = bool(disk.volumes or disk.gpt or firmware)

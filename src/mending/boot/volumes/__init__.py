@@ -9,6 +9,7 @@ from mending.boot.volumes.boot_sector_findings import (
 )
 from mending.boot.volumes.findings import (
     BLINDING,
+    array_findings,
     entry_is_beside,
     unlisted_findings,
     volume_findings,
@@ -17,6 +18,7 @@ from mending.boot.volumes.findings import (
 __all__ = [
     "BLINDING",
     "HARMLESS",
+    "array_findings",
     "boot_sector_repairs",
     "damage_aside",
     "doubts",

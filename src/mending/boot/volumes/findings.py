@@ -5,7 +5,7 @@ given twice.
 from collections.abc import Iterable
 
 from mending.boot.chain import finding
-from mending.disk.layout import Disk, find_unlisted_volumes
+from mending.disk.layout import Array, Disk, find_unlisted_volumes
 from mending.disk.system import Contents
 from mending.disk.volume import SOUND_FAT, Volume
 from mending.formats.filesystem import signatures
@@ -90,6 +90,31 @@ def volume_findings(disk: Disk, contents: Iterable[Contents]) -> list[Finding]:
     listed = list(contents)
     found = [finding for each in listed for finding in _of(disk, each)]
     return [*found, *_same_identifiers(listed)]
+
+
+def array_findings(arrays: Iterable[Array]) -> list[Finding]:
+    """Members that are not at hand, or lag behind. That a mirror's other member is on another drive
+    is as it should be.
+    """
+    found = []
+    for array in arrays:
+        volume = next((volume for volume, _ in array.members.values()), None)
+        where = Where(offset=volume.offset, length=512) if volume is not None else Where()
+        for each in array.stale:
+            says = (
+                f"Volume {each.number} lags behind the other members of array {array.name}; it is"
+                " not started with them."
+            )
+            stale = Where(offset=each.offset, length=512)
+            found.append(finding(FindingId.ARRAY_MEMBER_STALE, Severity.WARNING, says, stale))
+        if array.unread:
+            says = f"Array {array.name} ({array.kind}) is not read: {array.unread}."
+            found.append(finding(FindingId.ARRAY_NOT_READ, Severity.WARNING, says, where))
+        elif array.missing:
+            here = len(array.members)
+            says = f"{here} of {array.count} members of array {array.name} ({array.kind}) are here."
+            found.append(finding(FindingId.ARRAY_MEMBER_ELSEWHERE, Severity.NOTE, says, where))
+    return found
 
 
 def unlisted_findings(disk: Disk) -> list[Finding]:
@@ -218,7 +243,7 @@ def _same_identifiers(listed: list[Contents]) -> list[Finding]:
         if not volume.kind.mounted_by_identifier or not name:
             continue
         first = seen.setdefault((volume.filesystem, name), volume)
-        if first is not volume:
+        if first is not volume and not (volume.array and volume.array == first.array):
             says = f"Volumes {first.number} and {volume.number} have the same identifier {name}."
             where = Where(offset=volume.offset, length=min(volume.bytes, signatures.READ_BYTES))
             found.append(finding(FindingId.IDENTIFIERS_ALIKE, Severity.WARNING, says, where))

@@ -1,6 +1,7 @@
 """How a disk is divided: sector size, MBR or GPT, the EBR chain, volumes, and what no entry
 covers."""
 
+from mending.disk.layout.arrays import Array, mirrored, with_arrays
 from mending.disk.layout.ebr_chain import walk_ebr_chain
 from mending.disk.layout.gpt_copies import Gpt, GptCopy
 from mending.disk.layout.identifiers import identifier_ranges
@@ -12,6 +13,7 @@ from mending.disk.layout.unallocated import ALIGNED, find_unlisted_volumes, usab
 
 __all__ = [
     "ALIGNED",
+    "Array",
     "Disk",
     "Gpt",
     "GptCopy",
@@ -19,11 +21,13 @@ __all__ = [
     "disk_at_moment",
     "find_unlisted_volumes",
     "identifier_ranges",
+    "mirrored",
     "settle_sector_size",
     "survey",
     "usable_range",
     "volume_at",
     "volume_at_moment",
     "walk_ebr_chain",
+    "with_arrays",
     "with_logical_volumes",
 ]

@@ -4,7 +4,7 @@ from collections.abc import Sequence
 
 import msgspec
 
-from mending.disk.layout import survey, volume_at
+from mending.disk.layout import survey, volume_at, with_arrays
 from mending.disk.locked.effort import (
     Effort,
     GivenKey,
@@ -110,7 +110,8 @@ def with_unlocked_volumes(
     """What is inside locked volumes, by the number of the volume that holds it, and the source to
     read all by. Raises as `plain_volumes`.
     """
-    viewed, found = ViewedSource(source), dict[int, Volume]()
+    viewed = source if isinstance(source, ViewedSource) else ViewedSource(source)
+    found = dict[int, Volume]()
     for volume, plain in plain_volumes(source, volumes, keys):
         offset, sector = viewed.add(plain.read, plain.sealed), source.bytes_per_sector
         count = SectorCount(plain.bytes // sector)
@@ -157,14 +158,17 @@ def plain_volumes(
 
 
 def volumes_of(source: Source, keys: KeyRing | None) -> tuple[Source, list[Volume]]:
-    """The volumes of a disk, then what is inside locked ones, and the source to read all by.
+    """The volumes of a disk, then its arrays, then what is inside locked ones, and the source to
+    read all by.
 
     Raises:
         InputError, UsageError: it is no disk, or the key opens nothing.
     """
-    volumes = survey(source).volumes
+    listed = survey(source).volumes
+    source, arrays = with_arrays(source, listed)
+    volumes = [*listed, *(array.volume for array in arrays if array.volume is not None)]
     if not any(each.encrypted for each in volumes) and (keys is None or keys.is_empty):
-        return source, list(volumes)
+        return source, volumes
     viewed, inside = with_unlocked_volumes(source, volumes, keys or KeyRing(None))
     return viewed, [*volumes, *inside.values()]
 

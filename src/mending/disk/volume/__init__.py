@@ -5,6 +5,7 @@ from mending.disk.volume.boot_sectors import (
     BootSector,
     first_superblock_backup,
     look_at_start,
+    raid_member,
 )
 from mending.disk.volume.info import (
     SOUND_FAT,
@@ -33,6 +34,7 @@ __all__ = [
     "look_at_start",
     "luks_head",
     "mapped_name",
+    "raid_member",
     "read_lvm_group",
     "read_volume_info",
     "whole_fve_heads",

@@ -4,6 +4,7 @@ sound.
 
 import msgspec
 
+from mending.formats.container import md_raid
 from mending.formats.encryption import fve
 from mending.formats.filesystem import exfat, ext, fat, ntfs, signatures
 from mending.model import (
@@ -86,6 +87,9 @@ def look_at_start(
     except ReadError as error:
         problem = Problem("unreadable", error.offset, error.length, "a read error", "bytes")
         return FilesystemKind.UNREADABLE, "", BootSector(offset, b"", False, (problem,))
+    member = raid_member(source, offset, length, at_end=False)
+    if member is not None:
+        return FilesystemKind.RAID, member.name, BootSector(offset, head.data[:512], True)
     if fve.read_first(head.data) is not None:
         return FilesystemKind.ENCRYPTED, "", BootSector(offset, head.data[:512], True)
     if ntfs.looks_like(head):
@@ -96,7 +100,31 @@ def look_at_start(
         return _from_fat(source, head, offset)
     if ext.looks_like(head):
         return _from_ext(source, head, offset, length)
-    return _from_backup(source, head, offset, length)
+    found = _from_backup(source, head, offset, length)
+    if found[0] in {FilesystemKind.UNKNOWN, FilesystemKind.BLANK}:
+        member = raid_member(source, offset, length)
+        if member is not None:
+            return FilesystemKind.RAID, member.name, BootSector(offset, head.data[:512], True)
+    return found
+
+
+def raid_member(
+    source: Source, offset: int, length: int, *, at_end: bool = True
+) -> md_raid.RaidMember | None:
+    """What a volume says of the array that it is a member of; None where it is none.
+
+    Args:
+        at_end: whether also those count that stand at the end of the volume. One with a wrong
+            checksum at the start is taken for what else begins there.
+    """
+    for metadata, at in md_raid.places(length):
+        if metadata not in md_raid.AT_START and not at_end:
+            continue
+        window = _try_read(source, ByteOffset(offset + at), md_raid.SIZE)
+        member = md_raid.read_member(window, metadata, at) if window is not None else None
+        if member is not None and not member.problems:
+            return member
+    return None
 
 
 def _from_ntfs(

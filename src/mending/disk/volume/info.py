@@ -2,6 +2,7 @@
 system.
 """
 
+import uuid
 from collections.abc import Callable
 
 import msgspec
@@ -10,6 +11,7 @@ from mending.disk.fat import read_fats, sound_one
 from mending.disk.shadow import shadow_copies
 from mending.disk.volume import ntfs_info
 from mending.disk.volume.apfs_info import contained_volumes
+from mending.disk.volume.boot_sectors import raid_member
 from mending.disk.volume.locks import fve_head, luks_head
 from mending.disk.volume.volume import Volume
 from mending.disk.volume.xfs_state import xfs_state
@@ -203,7 +205,8 @@ def _group(source: Source, volume: Volume) -> VolumeInfo:
     if group is None:
         return info
     names = tuple(mapped_name(group.name, logical.name) for logical in group.volumes)
-    return msgspec.structs.replace(info, group=group.name, logical=names)
+    parts = tuple(physical.id for physical in group.physical)
+    return msgspec.structs.replace(info, group=group.name, physical=parts, logical=names)
 
 
 def read_lvm_group(source: Source, volume: Volume) -> tuple[str, lvm.Group | None]:
@@ -247,6 +250,14 @@ def _container(source: Source, volume: Volume) -> VolumeInfo:
     return msgspec.structs.replace(info, contained=told, darwin=darwin)
 
 
+def _array_member(source: Source, volume: Volume) -> VolumeInfo:
+    """A member of an array, with the array's name and identifier."""
+    member = raid_member(source, volume.offset, volume.bytes)
+    if member is None:
+        return VolumeInfo()
+    return VolumeInfo(label=member.name, identifier=str(uuid.UUID(hex=member.array)))
+
+
 def _locked(source: Source, volume: Volume) -> VolumeInfo:
     """A LUKS volume, with the ways in that its head tells of."""
     info, head = _marked(source, volume), luks_head(source, volume)
@@ -281,5 +292,6 @@ _READERS: dict[FilesystemKind, Callable[[Source, Volume], VolumeInfo]] = {
     FilesystemKind.ENCRYPTED: _encrypted,
     FilesystemKind.XFS: _xfs,
     FilesystemKind.LVM: _group,
+    FilesystemKind.RAID: _array_member,
     FilesystemKind.APFS: _container,
 }

@@ -21,6 +21,8 @@ class Volume(msgspec.Struct, frozen=True, kw_only=True):
         partuuid: identifier of the entry, as Linux writes a PARTUUID; empty where there is none.
         mapped: what the kernel calls a logical volume; empty for partitions.
         mapped_id: identifiers of its group and of itself.
+        array: identifier of the array that it is, or that it is a mirror's member of; empty for
+            others.
         top: path of the subvolume that counts as the whole, where that is not the uppermost;
             `DEFAULT_TOP` for the one that is mounted where none is named.
         filesystem: by the backup boot sector where the first one is gone.
@@ -44,6 +46,7 @@ class Volume(msgspec.Struct, frozen=True, kw_only=True):
     partlabel: str = ""
     mapped: str = ""
     mapped_id: str = ""
+    array: str = ""
     top: str = ""
 
     @property

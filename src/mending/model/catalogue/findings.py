@@ -152,6 +152,9 @@ class FindingId(StrEnum):
     VOLUME_UNREADABLE = "volume-unreadable"
     OTHER_BOOT_SECTOR_DAMAGED = "other-boot-sector-damaged"
     VOLUME_HIBERNATED = "volume-hibernated"
+    ARRAY_NOT_READ = "array-not-read"
+    ARRAY_MEMBER_STALE = "array-member-stale"
+    ARRAY_MEMBER_ELSEWHERE = "array-member-elsewhere"
     FOLDER_DAMAGED = "folder-damaged"
     VOLUME_NOT_CHECKED = "volume-not-checked"
     VOLUME_MUCH_SMALLER_THAN_ENTRY = "volume-much-smaller-than-entry"
@@ -394,6 +397,9 @@ FINDINGS: Mapping[FindingId, FindingRow] = {
             FindingId.VOLUME_UNREADABLE: (),
             FindingId.OTHER_BOOT_SECTOR_DAMAGED: (RepairId.BOOT_SECTOR,),
             FindingId.VOLUME_HIBERNATED: (),
+            FindingId.ARRAY_NOT_READ: (),
+            FindingId.ARRAY_MEMBER_STALE: (),
+            FindingId.ARRAY_MEMBER_ELSEWHERE: (),
             FindingId.FOLDER_DAMAGED: (),
             FindingId.VOLUME_NOT_CHECKED: (),
             FindingId.VOLUME_MUCH_SMALLER_THAN_ENTRY: (),

@@ -1,6 +1,6 @@
 """What every repair is given, what it hands over, and the guards that all share."""
 
-from mending.repair.base.guards import check_awake, check_common
+from mending.repair.base.guards import check_awake, check_common, check_mirrors
 from mending.repair.base.proposal import MendSettings, Proposal, Request, WholeDiskError
 
 __all__ = [
@@ -10,4 +10,5 @@ __all__ = [
     "WholeDiskError",
     "check_awake",
     "check_common",
+    "check_mirrors",
 ]

@@ -1,8 +1,10 @@
 """Guards that every repair shares."""
 
+from collections.abc import Iterable
+
 from mending.disk.layout import Disk
 from mending.disk.system import Contents
-from mending.model import RefusedError, VolumeState
+from mending.model import Change, Patch, RefusedError, VolumeState
 from mending.repair.base.proposal import MendSettings
 
 
@@ -18,6 +20,21 @@ def check_common(disk: Disk, settings: MendSettings) -> None:
             "Have the key at hand, then add --key-at-hand.",
             "--key-at-hand",
         )
+
+
+def check_mirrors(disk: Disk, changes: Iterable[Change]) -> None:
+    """Raise RefusedError where one member of a mirror would change and the others not."""
+    for change in changes:
+        if not isinstance(change, Patch):
+            continue
+        for volume in disk.volumes:
+            inside = volume.offset <= change.offset < volume.offset + volume.bytes
+            if inside and volume.array:
+                raise RefusedError(
+                    f"Volume {volume.number} is one copy of a mirror; written alone, it would"
+                    " differ from the other without anything noticing.",
+                    "Start the array on a sound PC, and mend the array itself.",
+                )
 
 
 def check_awake(inside: Contents) -> None:

@@ -17,7 +17,7 @@ from mending.model import (
     UsageError,
 )
 from mending.repair import healthy
-from mending.repair.base import MendSettings, Proposal, Request, check_common
+from mending.repair.base import MendSettings, Proposal, Request, check_common, check_mirrors
 from mending.repair.boot import (
     boot_code,
     boot_entries,
@@ -165,6 +165,8 @@ def propose(
     outside = any(_is_outside(change) for change in proposal.changes)
     if environment.disk is not None and not locked and outside:
         check_common(environment.disk, settings)
+    if environment.disk is not None:
+        check_mirrors(environment.disk, proposal.changes)
     return proposal
 
 

@@ -1,0 +1,233 @@
+"""Arrays of Linux's software RAID whose members are at hand, as volumes of their own.
+
+Members are gathered by the identifier of their array. Those that lag behind the newest are stale
+and count as missing, as for the kernel. Then each level has its own way from a byte of the array to
+a byte of a member: a mirror takes any member, a striped one goes from chunk to chunk, a linear one
+from member to member, and level 10 lays each chunk down twice, side by side. Levels with parity,
+far copies and striped arrays of unequal members are not read.
+
+An array lies behind the end of the disk: it can be read and not written, for its other members
+would not follow. A mirror whose data begins with its member is no volume of its own: the member
+reads as what is in it, as firmware and boot managers read it.
+
+Source: the manual page md(4); Linux `drivers/md/raid0.c`, `drivers/md/raid10.c`
+(`__raid10_find_phys`).
+"""
+
+from collections.abc import Iterator, Sequence
+
+import msgspec
+
+from mending.disk.layout.survey import volume_at
+from mending.disk.volume import Volume, raid_member
+from mending.formats.container.md_raid import RaidMember
+from mending.model import FilesystemKind, InputError, Lba, SectorCount
+from mending.source import Source
+from mending.source.stitched import ViewedSource
+
+FIRST_NUMBER = 3001
+"""Arrays have no number in a table; theirs begin here."""
+_MIRROR, _STRIPED, _LINEAR, _BOTH = 1, 0, -1, 10
+_NAMES = {_MIRROR: "1", _STRIPED: "0", _LINEAR: "linear", _BOTH: "10", 4: "4", 5: "5", 6: "6"}
+_PLAIN_COPIES = 0x100
+"""Of the layout of level 10: copies lie side by side, none far away."""
+
+
+class Array(msgspec.Struct, frozen=True, kw_only=True):
+    """What of an array is at hand.
+
+    Attributes:
+        members: by their place in the array, each with the volume that it fills.
+        stale: volumes whose member lags behind.
+        unread: why the array cannot be read; empty where it can.
+        volume: what it holds; None where it cannot be read, or where its members read as it does.
+    """
+
+    id: str
+    name: str
+    level: int
+    count: int
+    members: dict[int, tuple[Volume, RaidMember]]
+    stale: tuple[Volume, ...] = ()
+    unread: str = ""
+    volume: Volume | None = None
+
+    @property
+    def missing(self) -> tuple[int, ...]:
+        """Places whose members are not at hand, from 0."""
+        return tuple(place for place in range(self.count) if place not in self.members)
+
+    @property
+    def member_numbers(self) -> frozenset[int]:
+        """Numbers of the volumes that are its members, stale ones, too."""
+        current = {volume.number for volume, _ in self.members.values()}
+        return frozenset(current | {volume.number for volume in self.stale})
+
+    @property
+    def kind(self) -> str:
+        """Its level, for sentences."""
+        return f"level {_NAMES.get(self.level, self.level)}"
+
+    @property
+    def numbers(self) -> str:
+        """The volumes that are its members, for sentences."""
+        return ", ".join(str(volume.number) for volume, _ in self.members.values())
+
+
+def with_arrays(source: Source, volumes: Sequence[Volume]) -> tuple[Source, tuple[Array, ...]]:
+    """The arrays of which members are at hand, and the source to read all volumes by."""
+    gathered: dict[str, list[tuple[Volume, RaidMember]]] = {}
+    for volume in volumes:
+        member = None if volume.extended else _member(source, volume)
+        fits = member is not None and member.data_start + member.data_bytes <= volume.bytes
+        if member is not None and fits and member.data_bytes:
+            gathered.setdefault(member.array, []).append((volume, member))
+    if not gathered:
+        return source, ()
+    viewed, found = ViewedSource(source), list[Array]()
+    for pairs in gathered.values():
+        array = _array(pairs)
+        if not array.unread and not _reads_as_its_member(array):
+            number = FIRST_NUMBER + sum(each.volume is not None for each in found)
+            array = msgspec.structs.replace(array, volume=_volume(viewed, array, number))
+        found.append(array)
+    return viewed, tuple(found)
+
+
+def mirrored(volume: Volume, arrays: Sequence[Array]) -> Volume:
+    """A volume with the identifier of the mirror that it is a member of, where it reads as what is
+    in that.
+    """
+    for array in arrays:
+        if not array.unread and array.volume is None and volume.number in array.member_numbers:
+            return msgspec.structs.replace(volume, array=array.id)
+    return volume
+
+
+def _member(source: Source, volume: Volume) -> RaidMember | None:
+    try:
+        return raid_member(source, volume.offset, volume.bytes)
+    except InputError:
+        return None
+
+
+def _array(pairs: list[tuple[Volume, RaidMember]]) -> Array:
+    newest = max(member.events for _, member in pairs)
+    first = next(member for _, member in pairs if member.events == newest)
+    # one behind may be a member that was written last before the power went
+    current = [pair for pair in pairs if pair[1].events >= newest - 1]
+    members: dict[int, tuple[Volume, RaidMember]] = {}
+    for volume, member in current:
+        if member.place is not None and member.level == first.level:
+            members.setdefault(member.place, (volume, member))
+    array = Array(
+        id=first.array,
+        name=first.name,
+        level=first.level,
+        count=first.members,
+        members=dict(sorted(members.items())),
+        stale=tuple(volume for volume, member in pairs if member.events < newest - 1),
+    )
+    return msgspec.structs.replace(array, unread=_why_unread(array, first))
+
+
+def _why_unread(array: Array, first: RaidMember) -> str:
+    if array.level not in {_MIRROR, _STRIPED, _LINEAR, _BOTH}:
+        return "its level has parity, which is not read here"
+    if array.level == _BOTH and first.layout & ~0xFF != _PLAIN_COPIES:
+        return "its copies lie far apart, which is not read here"
+    copies = first.layout & 0xFF if array.level == _BOTH else 1
+    if array.level in {_STRIPED, _BOTH} and (not first.chunk or not 0 < copies <= array.count):
+        return "its chunks have no length that could be"
+    lengths = {member.data_bytes // max(first.chunk, 1) for _, member in array.members.values()}
+    if array.level == _STRIPED and len(lengths) > 1:
+        return "its members are of different lengths, which is not read here"
+    lost = set(array.missing)
+    if array.level == _MIRROR:
+        gone = len(lost) == array.count
+    elif array.level == _BOTH:
+        gone = any(
+            all((number * copies + copy) % array.count in lost for copy in range(copies))
+            for number in range(array.count)
+        )
+    else:
+        gone = bool(lost)
+    if not gone:
+        return ""
+    places = ", ".join(str(place) for place in sorted(lost))
+    return f"of its {array.count} members number {places} (from 0) is not at hand"
+
+
+def _reads_as_its_member(array: Array) -> bool:
+    volume, member = next(iter(array.members.values()))
+    plain = volume.kind.is_recognised and volume.filesystem is not FilesystemKind.RAID
+    return array.level == _MIRROR and not member.data_start and plain
+
+
+def _volume(source: ViewedSource, array: Array, number: int) -> Volume:
+    offset, sector = source.add(_View(source, array).read), source.bytes_per_sector
+    count = SectorCount(_length(array) // sector)
+    inside = volume_at(source, Lba(offset // sector), count)
+    return msgspec.structs.replace(
+        inside,
+        number=number,
+        start=Lba(0),
+        type=f"array {array.name} of volumes {array.numbers}",
+        array=array.id,
+    )
+
+
+def _length(array: Array) -> int:
+    """Bytes of an array."""
+    members = [member for _, member in array.members.values()]
+    least = min(member.data_bytes for member in members)
+    if array.level == _MIRROR:
+        return least
+    if array.level == _LINEAR:
+        return sum(member.data_bytes for member in members)
+    chunk = members[0].chunk
+    copies = members[0].layout & 0xFF if array.level == _BOTH else 1
+    return least // chunk * array.count // copies * chunk
+
+
+class _View:
+    """An array as bytes from its start."""
+
+    def __init__(self, source: Source, array: Array) -> None:
+        self._source, self._array, self._length = source, array, _length(array)
+
+    def read(self, offset: int, length: int) -> bytes:
+        """Bytes of it; fewer at its end."""
+        parts: list[bytes] = []
+        for place, count in self._places(offset, min(length, self._length - offset)):
+            parts.append(self._source.read(place, count).data)
+            if len(parts[-1]) < count:
+                break
+        return b"".join(parts)
+
+    def _places(self, offset: int, length: int) -> Iterator[tuple[int, int]]:
+        while length > 0:
+            number, into, together = self._locate(offset)
+            volume, member = self._array.members[number]
+            step = min(length, together)
+            yield volume.offset + member.data_start + into, step
+            offset, length = offset + step, length - step
+
+    def _locate(self, offset: int) -> tuple[int, int, int]:
+        """The member that a byte is on, where in its data, and how many bytes lie together."""
+        members, level = self._array.members, self._array.level
+        if level == _MIRROR:
+            return next(iter(members)), offset, self._length - offset
+        if level == _LINEAR:
+            for number, (_, member) in members.items():
+                if offset < member.data_bytes:
+                    return number, offset, member.data_bytes - offset
+                offset -= member.data_bytes
+        first = next(iter(members.values()))[1]
+        copies = first.layout & 0xFF if level == _BOTH else 1
+        chunk, within = divmod(offset, first.chunk)
+        for copy in range(copies):
+            row, number = divmod(chunk * copies + copy, self._array.count)
+            if number in members:
+                return number, row * first.chunk + within, first.chunk - within
+        raise InputError("A part of the array lies on members that are not at hand.")
