@@ -36,6 +36,9 @@ PACKAGES = {
 SOURCES = {
     "dfwinreg-source": ("trixie", "dfwinreg", "dfwinreg_20240316.orig.tar.gz"),
     "dfvfs-source": ("trixie", "dfvfs", "dfvfs_20240505.orig.tar.gz"),
+    "util-linux-source": ("bookworm", "util-linux", "util-linux_2.38.1.orig.tar.xz"),
+    "e2fsprogs-source": ("bookworm", "e2fsprogs", "e2fsprogs_1.47.0.orig.tar.gz"),
+    "btrfs-progs-source": ("bookworm", "btrfs-progs", "btrfs-progs_6.2.orig.tar.xz"),
 }
 """Source archives of packages of the system: its release, the package, the file."""
 PROGRAMS_FROM = "libwine"
@@ -64,7 +67,7 @@ def fetch():
     """Put the source archives into the folder."""
     FOLDER.mkdir(parents=True, exist_ok=True)
     for name, version in PACKAGES.items():
-        if _archive(name).exists():
+        if archive_of(name).exists():
             continue
         wanted = [f"{name}=={version}", "--dest", str(FOLDER)]
         subprocess.run(
@@ -212,7 +215,8 @@ def needs_programs(test):
     return _needing(test, PROGRAMS, "programs")
 
 
-def _archive(name):
+def archive_of(name):
+    """Where the source archive of a package is."""
     if name in SOURCES:
         return FOLDER / SOURCES[name][2]
     return FOLDER / f"{name.replace('.', '_')}-{PACKAGES[name]}.tar.gz"
@@ -228,7 +232,7 @@ def _needing(test, place, what):
 
 def needs_samples(*names):
     """Skip a test unless these packages were fetched; where nothing may skip, fail."""
-    missing = [name for name in names if not _archive(name).exists()]
+    missing = [name for name in names if not archive_of(name).exists()]
     if missing and os.environ.get("MENDING_NOTHING_SKIPS"):
         raise AssertionError(
             f"{', '.join(missing)} should have been fetched: python -m tests.samples"
@@ -240,7 +244,7 @@ def read_samples(name, pattern):
     """Name and bytes of the samples of a package whose path matches; whole sectors, at most
     `LARGEST`.
     """
-    with tarfile.open(_archive(name)) as archive:
+    with tarfile.open(archive_of(name)) as archive:
         for member in archive:
             wanted = (f"*/tests/{pattern}", f"*/test_data/{pattern}")
             if not member.isfile() or not any(fnmatch.fnmatch(member.name, way) for way in wanted):
@@ -254,7 +258,7 @@ def read_samples(name, pattern):
 @contextlib.contextmanager
 def sample_stream(name, pattern):
     """One sample of any size, to be read from its beginning on."""
-    with tarfile.open(_archive(name)) as archive:
+    with tarfile.open(archive_of(name)) as archive:
         member = next(each for each in archive if fnmatch.fnmatch(each.name, f"*/tests/{pattern}"))
         with archive.extractfile(member) as packed, _opened(packed, member.name) as file:
             yield file

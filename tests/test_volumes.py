@@ -39,10 +39,8 @@ class Accounts(InFolder):
                 self.assertEqual(
                     (seen.filesystem, seen.encrypted), (filesystem(kind), "luks" in kind)
                 )
-                wanted = "" if kind in {"apfs", "iso9660"} else told["UUID"]
-                self.assertEqual(
-                    seen.identifier or wanted, told["UUID"] if kind != "iso9660" else ""
-                )
+                wanted = "" if kind == "apfs" else told["UUID"]
+                self.assertEqual(seen.identifier or wanted, told["UUID"])
                 self.assertEqual(seen.label, told["LABEL"] if kind != "luks1" else "")
                 self.assertIn(
                     seen.believes,

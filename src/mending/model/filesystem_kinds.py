@@ -30,6 +30,25 @@ class FilesystemKind(StrEnum):
     """A member of an array of Linux's software RAID."""
     LUKS = "luks"
     ENCRYPTED = "encrypted"
+    BCACHE = "bcache"
+    BCACHEFS = "bcachefs"
+    CRAMFS = "cramfs"
+    EROFS = "erofs"
+    EXT_JOURNAL = "ext-journal"
+    F2FS = "f2fs"
+    GFS2 = "gfs2"
+    HFS = "hfs"
+    JFS = "jfs"
+    NILFS2 = "nilfs2"
+    OCFS2 = "ocfs2"
+    REISERFS = "reiserfs"
+    REISER4 = "reiser4"
+    ROMFS = "romfs"
+    SQUASHFS = "squashfs"
+    UBIFS = "ubifs"
+    UDF = "udf"
+    UFS = "ufs"
+    ZFS = "zfs"
     FOLDER = "folder"
     """A volume of a mounted tree: its files are seen, its own structures are not."""
     MEMORY_DISK = "memory-disk"
@@ -91,6 +110,28 @@ def _fat(table_type: int, identifier_at: int) -> KindRow:
     )
 
 
+NAMED_ONLY = (
+    FilesystemKind.BCACHE,
+    FilesystemKind.BCACHEFS,
+    FilesystemKind.CRAMFS,
+    FilesystemKind.EROFS,
+    FilesystemKind.EXT_JOURNAL,
+    FilesystemKind.F2FS,
+    FilesystemKind.GFS2,
+    FilesystemKind.HFS,
+    FilesystemKind.JFS,
+    FilesystemKind.NILFS2,
+    FilesystemKind.OCFS2,
+    FilesystemKind.REISERFS,
+    FilesystemKind.REISER4,
+    FilesystemKind.ROMFS,
+    FilesystemKind.SQUASHFS,
+    FilesystemKind.UBIFS,
+    FilesystemKind.UDF,
+    FilesystemKind.UFS,
+    FilesystemKind.ZFS,
+)
+"""Kinds of which nothing more is read than the mark, and what they call themselves."""
 KINDS: Mapping[FilesystemKind, KindRow] = {
     FilesystemKind.FAT12: _fat(0x01, 39),
     FilesystemKind.FAT16: _fat(0x0E, 39),
@@ -143,6 +184,7 @@ KINDS: Mapping[FilesystemKind, KindRow] = {
     FilesystemKind.ENCRYPTED: KindRow(
         is_locked=True, hides_names=True, table_type=0x07, guid_type=_DATA
     ),
+    **{kind: KindRow() for kind in NAMED_ONLY},
     FilesystemKind.FOLDER: KindRow(is_readable=True),
     FilesystemKind.MEMORY_DISK: KindRow(is_readable=True),
     FilesystemKind.UNKNOWN: KindRow(is_recognised=False),

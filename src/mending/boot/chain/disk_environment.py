@@ -113,7 +113,7 @@ class DiskEnvironment(BootEnvironment):
         info = self.contents(volume).info
         names = {
             "uuid": info.identifier.lower(),
-            "label": info.label or volume.label,
+            "label": info.label or ("" if volume.kind.is_fat else volume.label),
             "partuuid": volume.partuuid.lower(),
             "partlabel": volume.partlabel,
             "mapped": volume.mapped.lower(),

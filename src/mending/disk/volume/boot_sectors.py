@@ -98,6 +98,8 @@ def look_at_start(
         return FilesystemKind.EXFAT, "", _from_exfat(source, head, offset)
     if fat.looks_like(head):
         return _from_fat(source, head, offset)
+    if ext.looks_like(head) and ext.is_journal(head):
+        return FilesystemKind.EXT_JOURNAL, "", BootSector(offset, head.data[:512], True)
     if ext.looks_like(head):
         return _from_ext(source, head, offset, length)
     found = _from_backup(source, head, offset, length)
@@ -250,7 +252,8 @@ def _from_backup(
 ) -> tuple[FilesystemKind, str, BootSector]:
     """The first copy tells nothing: perhaps the second one does."""
     data = head.data[:512]
-    nothing = FilesystemKind.BLANK if Window(data).blank else FilesystemKind.UNKNOWN
+    seen = _try_read(source, offset, min(length, signatures.READ_BYTES)) or head
+    nothing = FilesystemKind.BLANK if seen.blank else FilesystemKind.UNKNOWN
     lost = (
         Problem(
             "not-a-boot-sector",
@@ -286,9 +289,7 @@ def _from_backup(
             volume = fat.read(copy).record
             backup = Backup(ByteOffset(place), True, False)
             return volume.kind, volume.label, BootSector(offset, data, False, lost, backup=backup)
-    marked = signatures.recognise(
-        _try_read(source, offset, min(length, signatures.READ_BYTES)) or head
-    )
+    marked = signatures.recognise(seen)
     if marked is not None:
         return marked.filesystem, marked.info.label, BootSector(offset, data, True, code=data)
     copy_of = first_superblock_backup(source, offset, length)

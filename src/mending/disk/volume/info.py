@@ -3,7 +3,7 @@ system.
 """
 
 import uuid
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 
 import msgspec
 
@@ -34,7 +34,7 @@ from mending.source import Source
 SOUND_FAT = "sound"
 """Value of a problem with two FATs: the number of the sound one, 0 where it cannot be told."""
 _EXFAT_LABEL, _EXFAT_ROW = 0x83, 32
-_ROOT_BYTES = 4096
+_ROOT_BYTES, _ROOT_CLUSTERS = 4096, 32
 
 
 def read_volume_info(source: Source, volume: Volume) -> VolumeInfo:
@@ -95,7 +95,7 @@ def _fat(source: Source, volume: Volume) -> VolumeInfo:
     used = len(table) - table.count(0) - fat_tables.FIRST_CLUSTER
     return msgspec.structs.replace(
         info,
-        label=_fat_label(source, shape) or info.label,
+        label=_fat_label(source, shape),
         used=max(used, 0) * shape.cluster_bytes if pair.whole else None,
         state=_fat_state(volume, fat_tables.closed_properly(table, shape.kind)),
         problems=problems,
@@ -123,15 +123,26 @@ def _fat_label(source: Source, shape: fat.FatVolume) -> str:
 def _exfat(source: Source, volume: Volume) -> VolumeInfo:
     shape = exfat.read(source.read(volume.offset, exfat.SIZE)).record
     size, fields = shape.bytes_per_sector, shape.fields
-    root = (fields.heap_offset + (fields.root_cluster - 2 << fields.cluster_shift)) * size
-    rows = source.read(volume.offset + root, _ROOT_BYTES).data
     return VolumeInfo(
         bytes=shape.sectors * size,
-        label=_exfat_label(rows),
+        label=_exfat_label(b"".join(_exfat_root(source, volume, shape))),
         identifier=f"{fields.serial >> 16:04X}-{fields.serial & 0xFFFF:04X}",
         used=shape.sectors * size * fields.percent // 100 if fields.percent <= 100 else None,
         state=VolumeState.DIRTY if fields.flags & exfat.VOLUME_DIRTY else VolumeState.CLEAN,
     )
+
+
+def _exfat_root(source: Source, volume: Volume, shape: exfat.ExfatVolume) -> Iterator[bytes]:
+    """The first clusters of the root folder, by the FAT."""
+    size, fields = shape.bytes_per_sector, shape.fields
+    cluster, length = fields.root_cluster, size << fields.cluster_shift
+    for _ in range(_ROOT_CLUSTERS):
+        if not 2 <= cluster <= fields.clusters + 1:
+            return
+        at = (fields.heap_offset + (cluster - 2 << fields.cluster_shift)) * size
+        yield source.read(volume.offset + at, min(length, _ROOT_BYTES)).data
+        row = source.read(volume.offset + fields.fat_offset * size + 4 * cluster, 4).data
+        cluster = int.from_bytes(row, "little")
 
 
 def _exfat_label(rows: bytes) -> str:
@@ -176,6 +187,13 @@ def _ext(source: Source, volume: Volume) -> VolumeInfo:
             Problem("errors-recorded", at, width, "errors recorded by the running system", "none")
         )
     return msgspec.structs.replace(info, problems=tuple(problems))
+
+
+def _journal(source: Source, volume: Volume) -> VolumeInfo:
+    """A journal that stands apart, which has a superblock for its names."""
+    return ext.volume_info(
+        ext.read(source.read(volume.offset, ext.SUPERBLOCK_OFFSET + ext.SIZE)).record
+    )
 
 
 def copy_at(source: Source, volume: Volume, place: int) -> ext.Superblock | None:
@@ -288,6 +306,7 @@ _READERS: dict[FilesystemKind, Callable[[Source, Volume], VolumeInfo]] = {
     FilesystemKind.NTFS: _ntfs,
     FilesystemKind.EXT: _ext,
     **{row.filesystem: _marked for row in signatures.SIGNATURES},
+    FilesystemKind.EXT_JOURNAL: _journal,
     FilesystemKind.LUKS: _locked,
     FilesystemKind.ENCRYPTED: _encrypted,
     FilesystemKind.XFS: _xfs,

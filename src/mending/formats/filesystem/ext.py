@@ -30,7 +30,7 @@ NEEDS_RECOVERY = 0x4
 """Incompatible feature that is set while the journal holds something to replay."""
 CHECKSUM = "superblock-checksum"
 """The one problem that only Linux kernels care for."""
-_INDEXES = 0x20
+_INDEXES, _JOURNAL_APART = 0x20, 0x8
 _SPARSE_COPIES, _METADATA_CHECKSUMS = 0x1, 0x400
 _TWO_COPIES = 0x200
 _JOURNAL_MAGIC = b"\xc0\x3b\x39\x98"
@@ -201,7 +201,16 @@ SUPERBLOCK = Layout(
 def looks_like(window: Window) -> bool:
     """Whether the window, which starts at the volume, holds a superblock at its place."""
     end = SUPERBLOCK_OFFSET + SIZE
-    return len(window) >= end and SUPERBLOCK.read(window, SUPERBLOCK_OFFSET).magic == MAGIC
+    if len(window) < end:
+        return False
+    block = SUPERBLOCK.read(window, SUPERBLOCK_OFFSET)
+    return block.magic == MAGIC
+
+
+def is_journal(window: Window) -> bool:
+    """Whether the window starts with a journal that stands apart from its volume."""
+    block = SUPERBLOCK.read(window, SUPERBLOCK_OFFSET)
+    return block.magic == MAGIC and bool(block.incompatible & _JOURNAL_APART)
 
 
 def read(window: Window, at: int = SUPERBLOCK_OFFSET) -> Reading[Superblock]:

@@ -12,7 +12,7 @@ import hashlib
 import struct
 import uuid
 import zlib
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 
 import msgspec
 
@@ -33,8 +33,11 @@ BTRFS_OFFSET, BTRFS_PLACE = 65_536, 48
 """Where its first superblock is, and where in every copy of it its own place is written."""
 _BTRFS_BYTES = 4096
 _PAGE = 4096
+_SUPPLEMENTARY, _LAST_DESCRIPTOR = 2, 255
+_JOLIET = {b"%/@", b"%/C", b"%/E"}
 _LVM_START = 0xF597A6CF
 _HFS_UNMOUNTED, _HFS_INCONSISTENT = 1 << 8, 1 << 11
+_HFS_SPACE = bytes.fromhex("b3e20f39f29211d697a400306543ecac")
 _LUKS_SIZE, _LUKS_SUM = 4096, 448
 _XFS_SUM, _XFS_CHECKED = 224, 5
 
@@ -54,6 +57,51 @@ class Signature(msgspec.Struct, frozen=True):
     magic: bytes
 
 
+class Named(msgspec.Struct, frozen=True):
+    """A kind of which only the names are read.
+
+    Attributes:
+        identifier: bytes from the mark's structure, `start`, to its UUID; None where it has none.
+        label: bytes from there to its label. label_bytes: how many; 0 where it has none.
+        wide: whether the label is UTF-16.
+    """
+
+    filesystem: FilesystemKind
+    offset: int
+    magic: bytes
+    start: int = 0
+    identifier: int | None = None
+    label: int = 0
+    label_bytes: int = 0
+    wide: bool = False
+
+
+_BCACHE, _BCACHEFS = "c68573f64e1a45ca8265f57f48ba6d81", "c68573f666ce90a9d96a60cf803df7ef"
+_KIND = FilesystemKind
+NAMED = (
+    Named(_KIND.BCACHE, 4120, bytes.fromhex(_BCACHE), 4096, 40, 72, 32),
+    Named(_KIND.BCACHEFS, 4120, bytes.fromhex(_BCACHEFS), 4096, 56, 72, 32),
+    Named(_KIND.CRAMFS, 0, b"\x45\x3d\xcd\x28", 0, None, 48, 16),
+    Named(_KIND.EROFS, 1024, b"\xe2\xe1\xf5\xe0", 1024, 48, 64, 16),
+    Named(_KIND.F2FS, 1024, b"\x10\x20\xf5\xf2", 1024, 108, 124, 512, wide=True),
+    Named(_KIND.GFS2, 65_536, b"\x01\x16\x19\x70\0\0\0\x01", 65_536, 256, 160, 64),
+    Named(_KIND.JFS, 32_768, b"JFS1", 32_768, 136, 152, 16),
+    Named(_KIND.NILFS2, 1024, b"\x02\0\0\0\0\0\x34\x34", 1024, 152, 168, 80),
+    *(Named(_KIND.OCFS2, at, b"OCFSV2", at, 336, 272, 64) for at in (1024, 2048, 4096, 8192)),
+    Named(_KIND.REISERFS, 65_588, b"ReIsErFs", 65_536, 84, 100, 16),
+    Named(_KIND.REISERFS, 65_588, b"ReIsEr2Fs", 65_536, 84, 100, 16),
+    Named(_KIND.REISERFS, 65_588, b"ReIsEr3Fs", 65_536, 84, 100, 16),
+    Named(_KIND.REISER4, 65_536, b"ReIsEr4", 65_536, 20, 36, 16),
+    Named(_KIND.ROMFS, 0, b"-rom1fs-", 0, None, 16, 16),
+    Named(_KIND.SQUASHFS, 0, b"hsqs"),
+    Named(_KIND.UBIFS, 0, b"\x31\x18\x10\x06", 0, 108),
+    Named(_KIND.UFS, 9564, b"\x54\x19\x01\0"),
+    Named(_KIND.UFS, 66_908, b"\x19\x01\x54\x19"),
+    Named(_KIND.ZFS, 16_384, b"\x01\x01\0\0\0\0\0\0\0\0\0\x01"),
+    Named(_KIND.HFS, 1024, b"BD", 1024, None, 37, 27),
+    *(Named(_KIND.UDF, 32_769 + at * 2048, b"NSR0") for at in range(1, 16)),
+)
+"""Marks, from the published headers of each; those with a long mark come first."""
 SIGNATURES = (
     Signature(FilesystemKind.XFS, 0, b"XFSB"),
     Signature(FilesystemKind.LUKS, 0, b"LUKS\xba\xbe"),
@@ -63,6 +111,10 @@ SIGNATURES = (
     Signature(FilesystemKind.HFS_PLUS, 1024, b"HX\0\x05"),
     Signature(FilesystemKind.SWAP, 4086, b"SWAPSPACE2"),
     Signature(FilesystemKind.SWAP, 4086, b"S1SUSPEND\0"),
+    Signature(FilesystemKind.SWAP, 4086, b"SWAP-SPACE"),
+    Signature(FilesystemKind.SWAP, 4086, b"S2SUSPEND\0"),
+    Signature(FilesystemKind.SWAP, 4086, b"ULSUSPEND\0"),
+    *(Signature(row.filesystem, row.offset, row.magic) for row in NAMED),
     Signature(FilesystemKind.ISO9660, 32_769, b"CD001"),
     Signature(FilesystemKind.BTRFS, 65_600, b"_BHRfS_M"),
 )
@@ -73,8 +125,20 @@ def recognise(window: Window) -> SignatureMatch | None:
     for row in SIGNATURES:
         end = row.offset + len(row.magic)
         if len(window) >= end and window.data[row.offset : end] == row.magic:
-            return SignatureMatch(row.filesystem, _READERS[row.filesystem](window))
+            read = _READERS.get(row.filesystem)
+            info = read(window) if read is not None else _names(window, row)
+            return SignatureMatch(row.filesystem, info)
     return None
+
+
+def _names(window: Window, mark: Signature) -> VolumeInfo:
+    """What a kind of which no more is read calls itself."""
+    row = next(row for row in NAMED if (row.offset, row.magic) == (mark.offset, mark.magic))
+    at = row.start + (row.identifier or 0)
+    raw = window.data[row.start + row.label : row.start + row.label + row.label_bytes]
+    label = raw.decode("utf-16-le", "replace").split("\0")[0] if row.wide else plain_bytes(raw)
+    known = row.identifier is not None
+    return VolumeInfo(label=label, identifier=_uuid(window.data, at) if known else "")
 
 
 def _number(data: bytes, offset: int, code: str) -> int:
@@ -210,17 +274,50 @@ def _hfs(window: Window) -> VolumeInfo:
     return VolumeInfo(
         bytes=size * blocks,
         used=max(blocks - free, 0) * size,
-        identifier=data[104:112].hex(),
+        identifier=_hfs_uuid(data[104:112]),
         state=VolumeState.CLEAN if closed else VolumeState.DIRTY,
     )
+
+
+def _hfs_uuid(finder: bytes) -> str:
+    """The UUID that is made of the number in a volume's header (RFC 4122, version 3)."""
+    if len(finder) < 8 or not any(finder):
+        return ""
+    raw = bytearray(hashlib.md5(_HFS_SPACE + finder, usedforsecurity=False).digest())
+    raw[6], raw[8] = raw[6] & 0x0F | 0x30, raw[8] & 0x3F | 0x80
+    return str(uuid.UUID(bytes=bytes(raw)))
 
 
 def _iso(window: Window) -> VolumeInfo:
     block = window.data[32_768:]
     length = _number(block, 80, "<I") * _number(block, 128, "<H")
+    plain = plain_bytes(block[40:72])
+    wide = next((each for each in _joliet(block) if each), "")
+    wide = "" if plain.lower().startswith(wide.lower()) else wide  # it has room for half as many
     return VolumeInfo(
-        bytes=length, used=length, label=plain_bytes(block[40:72]), state=VolumeState.CLEAN
+        bytes=length,
+        used=length,
+        label=wide or plain,
+        identifier=_iso_time(block[830:847]) or _iso_time(block[813:830]),
+        state=VolumeState.CLEAN,
     )
+
+
+def _joliet(block: bytes) -> Iterator[str]:
+    """Labels in supplementary descriptors, which have letters of all kinds."""
+    for at in range(2048, len(block) - 2047, 2048):
+        if block[at + 1 : at + 6] != b"CD001" or block[at] == _LAST_DESCRIPTOR:
+            return
+        if block[at] == _SUPPLEMENTARY and block[at + 88 : at + 91] in _JOLIET:
+            yield block[at + 40 : at + 72].decode("utf-16-be", "replace").strip(" \0")
+
+
+def _iso_time(raw: bytes) -> str:
+    """When it was changed or made, which is what such a volume is told from others by."""
+    digits = raw[:16].decode("ascii", "replace")
+    if len(digits) < 16 or not digits.isdecimal() or not digits.strip("0"):
+        return ""
+    return "-".join([digits[:4], *(digits[at : at + 2] for at in range(4, 16, 2))])
 
 
 _READERS: dict[FilesystemKind, Callable[[Window], VolumeInfo]] = {
