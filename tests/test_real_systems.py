@@ -4,6 +4,7 @@ its sign-in prompt.
 
 import gzip
 import re
+import shutil
 import unittest
 from pathlib import Path
 
@@ -190,6 +191,35 @@ class Bios(Real):
         self.assertGreater(listed["checked"], 500)
         self.mended(path, "file-restore")
         self.starts(path)
+
+    @needs(*TOOLS)
+    @needs_real
+    def test_libraries_and_modules_without_which_nobody_gets_in(self):
+        path, lib = self.disk(), "/usr/lib/x86_64-linux-gnu"
+        volume = f"{path}?offset={START * SECTOR}"
+        sound = path.with_suffix(".sound")
+        shutil.copy(path, sound)
+        rows = (
+            (f"rm {lib}/libmount.so.1.1.0", 0, "init-library-unfit", "libmount.so.1"),
+            (f"set_inode_field {lib}/libcrypto.so.3 size 1000000", 0, "init-library-unfit", "cut"),
+            (f"{lib}/libaudit.so.1.0.0", 18, "init-library-unfit", "another kind of machine"),
+            (f"{lib}/libseccomp.so.2.5.4", 0, "init-library-unfit", "no library"),
+            (f"{lib}/libkmod.so.2.4.0", 900, "part-differs", "libkmod2"),
+            (f"rm {lib}/security/pam_unix.so", 0, "sign-in-module-unfit", "common-auth"),
+            ("rm /usr/bin/login", 0, "login-unfit", "not there"),
+        )
+        for change, at, kind, says in rows:
+            with self.subTest(change):
+                shutil.copy(sound, path)
+                if change.startswith("/"):
+                    patch(path, self.place(path, change)[0] + at, b"\x28\xa5")
+                else:
+                    tool("debugfs", "-w", "-R", change, volume)
+                trace = trace_file(path)
+                found = next(each for each in trace.findings if each.id == kind)
+                phase = {"init-library-unfit": "kernel", "part-differs": None}.get(kind, "session")
+                self.assertEqual(trace.failing_phase, phase)
+                self.assertIn(says, found.says)
 
     @needs(*TOOLS)
     @needs_real

@@ -14,7 +14,9 @@ from mending.boot.chain import (
     not_followed,
     passed,
 )
+from mending.boot.linux.libraries import Libraries
 from mending.boot.linux.mounts import option
+from mending.boot.linux.package_sums import changed_parts
 from mending.boot.linux.programs import FIRST_PROGRAMS, UnfitReason, find_unfitness
 from mending.boot.linux.system import SystemChecks
 from mending.disk.files import FileFound
@@ -29,6 +31,7 @@ _INITS = ("sbin/init", "etc/init", "bin/init", "bin/sh")
 _UNFIT_INIT = {
     UnfitReason.NOT_EXECUTABLE: FindingId.INIT_NOT_EXECUTABLE,
     UnfitReason.LOADER_MISSING: FindingId.INIT_LOADER_MISSING,
+    UnfitReason.LIBRARY_UNFIT: FindingId.INIT_LIBRARY_UNFIT,
     UnfitReason.DAMAGED: FindingId.INIT_DAMAGED,
 }
 
@@ -41,6 +44,7 @@ class InitCheck:
     ) -> None:
         self._environment, self._volume = environment, volume
         self._command_line, self._version = command_line, version
+        self._libraries = Libraries(environment, volume)
 
     @not_followed(FindingId.ROOT_NOT_CHECKED, "Whether an init is there")
     def init(self) -> CheckResult:
@@ -64,8 +68,11 @@ class InitCheck:
             self._version,
             self._command_line,
         )
-        says = f"{program} is there and can be run."
-        return passed(Phase.KERNEL, says, Where(path=program), checks.modules)
+        loaded = len(self._libraries.loaded)
+        libraries = f" with its {loaded} libraries" if loaded else ""
+        says = f"{program} is there and can be run{libraries}."
+        changed = changed_parts(self._environment, self._volume, {program, *self._libraries.loaded})
+        return passed(Phase.KERNEL, says, Where(path=program), checks.modules, changed)
 
     def _find(self, path: str) -> FileFound | None:
         return self._environment.find(self._volume, path)
@@ -80,11 +87,12 @@ class InitCheck:
             where = Where(offset=volume.offset, path="/")
             missing = FindingId.INIT_MISSING
             return finding(missing, Severity.FATAL, says, where, self._restore())
-        unfit = find_unfitness(self._environment, volume, found)
+        unfit = find_unfitness(self._environment, volume, found, self._libraries)
         if unfit is None:
             return None
         head = self._environment.read_head(volume, found.path, 16)
         where = Where(path=found.path, length=found.bytes, hex=hex_preview(head))
+        where = Where(path=unfit.path) if unfit.path else where
         says = f"{found.path} {unfit.says}."
         kind = _UNFIT_INIT[unfit.reason]
         return finding(kind, Severity.FATAL, says, where, self._restore())

@@ -6,7 +6,10 @@ Sources: the manual pages passwd(5), shadow(5), nologin(5) of shadow-utils and u
 import msgspec
 
 from mending.boot.chain import BootEnvironment, CheckResult, failed, finding, not_followed, passed
+from mending.boot.linux.libraries import Libraries
+from mending.boot.linux.package_sums import changed_parts
 from mending.boot.linux.programs import find_unfitness
+from mending.boot.linux.sign_in_modules import SignInModules
 from mending.disk.volume import Volume
 from mending.model import (
     Finding,
@@ -40,11 +43,15 @@ class SignInChecks:
 
     def __init__(self, environment: BootEnvironment, volume: Volume) -> None:
         self._environment, self._volume = environment, volume
+        self._libraries = Libraries(environment, volume)
 
     @not_followed(FindingId.SESSION_NOT_CHECKED, "The list of accounts")
     def accounts(self) -> CheckResult:
         """Are the account files whole, and has at least one account a shell that can run?"""
         found, shells = self._look()
+        modules = SignInModules(self._environment, self._volume, self._libraries)
+        found += modules.findings()
+        found += changed_parts(self._environment, self._volume, self._libraries.loaded)
         for fault in found:
             if fault.severity is Severity.FATAL:
                 return msgspec.structs.replace(failed(fault), findings=tuple(found))
@@ -138,7 +145,7 @@ class SignInChecks:
             return ""
         if found is None or found.is_folder:
             return "is not there"
-        unfit = find_unfitness(self._environment, self._volume, found)
+        unfit = find_unfitness(self._environment, self._volume, found, self._libraries)
         return unfit.says if unfit is not None else ""
 
 

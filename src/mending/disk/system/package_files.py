@@ -4,7 +4,7 @@ package database.
 
 import hashlib
 import stat
-from collections.abc import Container, Iterator, Sequence
+from collections.abc import Container, Iterable, Iterator, Sequence
 from pathlib import Path
 
 import msgspec
@@ -98,6 +98,22 @@ class PackageFiles:
             found.append(FileCheck(path, package, self._state(path, md5), md5))
         return found
 
+    def check_named(self, paths: Iterable[str]) -> list[FileCheck]:
+        """Those of these files that a package of what starting needs brought, read and compared.
+
+        Args:
+            paths: as they are on the volume; folders that were moved below `/usr` count as one.
+        """
+        left = {_merged(path): path for path in paths}
+        found = []
+        for path, md5, package in self._wanted():
+            if _merged(path) in left:
+                state = self._state(left.pop(_merged(path)), md5)
+                found.append(FileCheck(path, package, state, md5))
+            if not left:
+                break
+        return found
+
     def _wanted(self) -> Iterator[tuple[str, str, str]]:
         for name in self._critical():
             for path, md5 in self._sums(name).items():
@@ -171,6 +187,10 @@ class PackageFiles:
         except FileDamagedError:
             return "unreadable"
         return "sound" if _md5(data) == md5 else "differs"
+
+
+def _merged(path: str) -> str:
+    return path.removeprefix("/usr")
 
 
 def sound_copies(

@@ -142,6 +142,8 @@ class FindingId(StrEnum):
     INIT_DAMAGED = "init-damaged"
     INIT_NOT_EXECUTABLE = "init-not-executable"
     INIT_LOADER_MISSING = "init-loader-missing"
+    INIT_LIBRARY_UNFIT = "init-library-unfit"
+    PART_DIFFERS = "part-differs"
     MODULES_MISSING = "modules-missing"
     RESUME_MISSING = "resume-missing"
     UNLOCK_MISSING = "unlock-missing"
@@ -181,6 +183,8 @@ class FindingId(StrEnum):
     ACCOUNTS_DAMAGED = "accounts-damaged"
     ACCOUNT_ROW = "account-row"
     SHELL_UNFIT = "shell-unfit"
+    LOGIN_UNFIT = "login-unfit"
+    SIGN_IN_MODULE_UNFIT = "sign-in-module-unfit"
     SIGN_IN_BARRED = "sign-in-barred"
     SESSION_NOT_CHECKED = "session-not-checked"
     SESSION_PROGRAM_MISSING = "session-program-missing"
@@ -387,6 +391,8 @@ FINDINGS: Mapping[FindingId, FindingRow] = {
             FindingId.INIT_DAMAGED: (RepairId.FILE_RESTORE,),
             FindingId.INIT_NOT_EXECUTABLE: (RepairId.FILE_RESTORE,),
             FindingId.INIT_LOADER_MISSING: (RepairId.FILE_RESTORE,),
+            FindingId.INIT_LIBRARY_UNFIT: (RepairId.FILE_RESTORE,),
+            FindingId.PART_DIFFERS: (RepairId.FILE_RESTORE,),
             FindingId.MODULES_MISSING: (),
             FindingId.RESUME_MISSING: (),
             FindingId.UNLOCK_MISSING: (),
@@ -434,6 +440,8 @@ FINDINGS: Mapping[FindingId, FindingRow] = {
             FindingId.ACCOUNTS_DAMAGED: (),
             FindingId.ACCOUNT_ROW: (),
             FindingId.SHELL_UNFIT: (),
+            FindingId.LOGIN_UNFIT: (RepairId.FILE_RESTORE,),
+            FindingId.SIGN_IN_MODULE_UNFIT: (RepairId.FILE_RESTORE,),
             FindingId.SIGN_IN_BARRED: (),
             FindingId.SESSION_NOT_CHECKED: (),
             FindingId.SESSION_PROGRAM_MISSING: (RepairId.FILE_RESTORE,),
