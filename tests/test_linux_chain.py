@@ -107,6 +107,33 @@ class Chain(Systems):
                 self.assertEqual(ids(trace, "warning"), [kind] if kind and not stops else [])
 
     @needs(*MAKERS)
+    def test_units_whose_program_is_gone_and_that_take_the_pc_with_them(self):
+        lost = "[Service]\nExecStart=/usr/bin/tickets --all\n"
+        there = lost.replace("/usr/bin/tickets", "/usr/lib/systemd/systemd")
+        place = "usr/lib/systemd/system/ticket.service"
+        wanted = "etc/systemd/system/multi-user.target.wants/ticket.service"
+        drop_in = "etc/systemd/system/ticket.service.d/more.conf"
+        ends, again = "[Unit]\nFailureAction=reboot\n", "StartLimitIntervalSec=0\n"
+        rows = (
+            ({place: ends + lost}, "unit-ends-start", True),
+            ({place: ends + there}, "", False),
+            ({place: lost}, "", False),
+            ({place: lost, drop_in: ends}, "unit-ends-start", True),
+            ({place: ends + lost, drop_in: "[Unit]\nFailureAction=none\n"}, "", False),
+            ({place: ends + lost, drop_in: "[Unit]\nConditionPathExists=!/\n"}, "", False),
+            ({place: ends + lost.replace("=/", "=-/")}, "", False),
+            ({place: "[Unit]\nOnFailure=reboot.target\n" + lost}, "unit-ends-start", True),
+            ({place: f"[Unit]\n{again}{lost}Restart=always\n"}, "unit-restarts", False),
+            ({place: lost + "Restart=always\n"}, "", False),
+        )
+        for files, kind, stops in rows:
+            with self.subTest(files):
+                files = {drop_in: "", **files, wanted: files[place]}
+                change = {path: text.encode() for path, text in files.items()}
+                trace = self.check([kind] if stops else [], "session" if stops else None, change)
+                self.assertEqual(ids(trace, "warning"), [kind] if kind and not stops else [])
+
+    @needs(*MAKERS)
     def test_an_initramfs_is_held_against_what_the_root_needs(self):
         top = f"usr/lib/modules/{VERSION}"
         drivers = {

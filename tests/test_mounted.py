@@ -192,6 +192,27 @@ class Roots(InFolder):
         self.run_here("undo", path)
         self.assertEqual(sha(path), before)
 
+    def test_a_unit_that_ends_every_start_is_found_and_turned_off(self):
+        path = self.disk("ext4")
+        self.json_here("mend", path, "--all", "--yes", "--mount")
+        with mounted(path, "ext4", FIRST * SECTOR, options="rw") as top:
+            home = top / "etc/systemd/system"
+            (home / "multi-user.target.wants").mkdir(parents=True)
+            unit = "[Unit]\nFailureAction=reboot\n[Service]\nExecStart=/usr/bin/gone\n"
+            (home / "berth.service").write_text(unit)
+            (home / "multi-user.target.wants/berth.service").symlink_to("../berth.service")
+        before = sha(path)
+        self.assertEqual(ids(trace_file(path), "fatal"), ["unit-ends-start"])
+        done = self.json_here("mend", path, "--all", "--yes", "--mount")
+        self.assertEqual(
+            ([each["repair"] for each in done["steps"]], done["after"]),
+            (["unit-off"], "no-fault-found"),
+        )
+        with mounted(path, "ext4", FIRST * SECTOR) as top:
+            self.assertEqual((top / "etc/systemd/system/berth.service").read_text(), unit)
+        self.run_here("undo", path)
+        self.assertEqual(sha(path), before)
+
     def test_a_volume_left_open_is_replayed_only_when_asked(self):
         self.disk("ext4")
         volume, left_open = self.folder / "volume", self.folder / "open"

@@ -16,6 +16,7 @@ from mending.boot.linux.command_line import BARE_TARGETS, diversion
 from mending.boot.linux.mount_findings import MountFindings
 from mending.boot.linux.mounts import mount_table, option, unlock_table
 from mending.boot.linux.sign_in import SignInChecks
+from mending.boot.linux.units import UNIT_FOLDERS, UnitFindings
 from mending.disk.files import FileFound
 from mending.disk.volume import Volume
 from mending.model import (
@@ -30,14 +31,6 @@ from mending.model import (
 
 _MODULES = ("usr/lib/modules", "lib/modules")
 _DEFAULT_TARGET = "default.target"
-_UNIT_FOLDERS = (
-    "etc/systemd/system",
-    "run/systemd/system",
-    "usr/local/lib/systemd/system",
-    "usr/lib/systemd/system",
-    "lib/systemd/system",
-)
-"""Where units are looked for, first found first taken (systemd.unit(5), "Unit File Load Path")."""
 _UNREAD = FindingId.SESSION_NOT_CHECKED
 
 
@@ -106,7 +99,7 @@ class SystemChecks:
             says = f"What {self._init} starts is not read; only systemd's targets are."
             return not_checked(finding(_UNREAD, Severity.NOTE, says), self.free_space)
         wanted = option(self._command_line, "systemd.unit") or _DEFAULT_TARGET
-        places = [f"{folder}/{wanted}" for folder in _UNIT_FOLDERS]
+        places = [f"{folder}/{wanted}" for folder in UNIT_FOLDERS]
         found = next(filter(None, map(self._find, places)), None)
         if found is None:
             return self._no_target(wanted, places)
@@ -117,7 +110,14 @@ class SystemChecks:
             fault = finding(FindingId.GOAL_IS_BARE, Severity.FATAL, says, where, repairs)
             return failed(fault, self.free_space)
         says = f"The default target is {found.path}."
-        return passed(Phase.SESSION, says, where, self.free_space)
+        return passed(Phase.SESSION, says, where, self.units)
+
+    @not_followed(_UNREAD, "The units", lambda checks: checks.free_space)
+    def units(self) -> CheckResult:
+        """Does no unit that is started end the start, because its program is gone?"""
+        found = UnitFindings(self._environment, self._volume).all()
+        says = "No unit that is started ends the start."
+        return _judged(found, says, Where(path=f"/{UNIT_FOLDERS[0]}"), self.free_space)
 
     def _no_target(self, wanted: str, places: list[str]) -> CheckResult:
         if self._environment.programs_apart(self._volume):

@@ -176,6 +176,8 @@ class FindingId(StrEnum):
     MOUNT_REFUSED = "mount-refused"
     MOUNT_NAME_FRAGILE = "mount-name-fragile"
     ROOT_READ_ONLY = "root-read-only"
+    UNIT_ENDS_START = "unit-ends-start"
+    UNIT_RESTARTS = "unit-restarts"
     ROOT_FULL = "root-full"
     GOAL_MISSING = "goal-missing"
     GOAL_IS_BARE = "goal-is-bare"
@@ -433,6 +435,8 @@ FINDINGS: Mapping[FindingId, FindingRow] = {
             FindingId.MOUNT_REFUSED: (RepairId.MOUNT_OPTIONAL,),
             FindingId.MOUNT_NAME_FRAGILE: (),
             FindingId.ROOT_READ_ONLY: (),
+            FindingId.UNIT_ENDS_START: (RepairId.UNIT_OFF,),
+            FindingId.UNIT_RESTARTS: (),
             FindingId.ROOT_FULL: (),
             FindingId.GOAL_MISSING: (RepairId.DEFAULT_TARGET,),
             FindingId.GOAL_IS_BARE: (RepairId.DEFAULT_TARGET,),

@@ -1,8 +1,9 @@
 """The repair `unit-off`: a unit that keeps the start from going on, turned off by a link of ours to
 nothing (systemd.unit(5), "masked").
 
-No disk tells which unit that is; the screen or the logs do, so the person names it. What the start
-itself depends on is never turned off.
+Which unit that is the screen or the logs tell, so the person names it; of a unit whose program is
+gone, the trace does. One that somebody wrote on the system itself stays as it is: a condition that
+never holds is put beside it. What the start itself depends on is never turned off.
 """
 
 import re
@@ -24,6 +25,7 @@ _PLACES = (
 _NAME = re.compile(
     r"[A-Za-z0-9:_.\\@-]{1,200}\.(service|mount|automount|swap|socket|timer|path|device)"
 )
+_BESIDE, _NEVER = "90-off.conf", b"[Unit]\nConditionPathExists=!/\n"
 _NEEDED = re.compile(
     r"(systemd-.*|dbus.*|-|usr|var|boot|getty@.*|serial-getty@.*|console-getty|user@.*|polkit"
     r"|lvm2-.*|dm-event|cryptsetup.*|dracut-.*|initrd-.*|kmod.*|udev.*)\.\w+"
@@ -38,7 +40,9 @@ def propose(request: Request) -> Proposal:
         UsageError: no unit was named.
         RefusedError: it is not there, is off already, or the start depends on it.
     """
-    name = request.settings.unit
+    asked = request.calling_for(REPAIR)
+    named = {(each.where.path or "").rpartition("/")[2] for each in asked}
+    name = request.settings.unit or (named.pop() if len(named) == 1 else "")
     if not name:
         raise UsageError("Which unit?", "Add --unit NAME, as the screen or the logs write it.")
     if not _NAME.fullmatch(name):
@@ -54,18 +58,23 @@ def propose(request: Request) -> Proposal:
     there = [f"{place}/{each}" for place in _PLACES for each in {name, plain}]
     if not any(files.find(path) is not None for path in there):
         raise RefusedError(f"{name} is no unit of the system on volume {home.number}.")
+    answers = tuple(each for each in asked if (each.where.path or "").endswith(f"/{name}"))
     if files.find(ours) is not None and files.target_of(ours) is None:
-        raise RefusedError(
-            f"{ours} is a file somebody wrote; a link would take its place.",
-            "Turn it off by hand.",
+        path = f"{ours}.d/{_BESIDE}"
+        changes = put_files(request, home, {path: _NEVER}, f"what turns {name} off")
+        says = f"{name} on volume {home.number} is turned off by a condition in {path}."
+    else:
+        link = FileAttributes(0o777, 0, 0, None, is_link=True)
+        changes = put_files(
+            request, home, {ours: b"/dev/null"}, f"link that turns {name} off", {ours: link}
         )
-    link = FileAttributes(0o777, 0, 0, None, is_link=True)
-    changes = put_files(
-        request, home, {ours: b"/dev/null"}, f"link that turns {name} off", {ours: link}
-    )
-    says = f"{name} on volume {home.number} is turned off by a link in {_FOLDER}."
+        says = f"{name} on volume {home.number} is turned off by a link in {_FOLDER}."
     return Proposal(
-        repair=REPAIR, says=says, changes=tuple(changes), answers=(), fault_after=_no_trace_tells
+        repair=REPAIR,
+        says=says,
+        changes=tuple(changes),
+        answers=answers,
+        fault_after=None if answers else _no_trace_tells,
     )
 
 
