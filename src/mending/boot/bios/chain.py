@@ -144,6 +144,10 @@ class BiosChain:
 
     def _first_file(self, volume: Volume) -> Link:
         def check() -> CheckResult:
+            from mending.boot.syslinux import SyslinuxChecks, starts_here  # noqa: PLC0415 - lazy
+
+            if starts_here(volume):
+                return SyslinuxChecks(self._environment, volume).second_file()
             result = check_first_file(self._disk, volume, partial(self._configuration, volume))
             return self._or_another_active(volume, self._or_own_manager(result))
 

@@ -52,6 +52,7 @@ class FindingId(StrEnum):
     BOOT_OPTIONS_LEAD_NOWHERE = "boot-options-lead-nowhere"
     VOLUME_UNLISTED = "volume-unlisted"
 
+    SECOND_FILE_UNFIT = "second-file-unfit"
     BOOT_CODE_BLANK = "boot-code-blank"
     BOOT_CODE_MESSAGE = "boot-code-message"
     BOOT_CODE_UNKNOWN = "boot-code-unknown"
@@ -82,6 +83,8 @@ class FindingId(StrEnum):
     FIRST_FILE_COMPRESSED = "first-file-compressed"
     FIRST_FILE_CUT_SHORT = "first-file-cut-short"
     FIRST_FILE_NOT_CHECKED = "first-file-not-checked"
+    MANAGER_MODULE_UNFIT = "manager-module-unfit"
+    MANAGER_MENU_UNFIT = "manager-menu-unfit"
     BOOT_MANAGER_NOT_CHECKED = "boot-manager-not-checked"
     SECOND_LOADER_MISSING = "second-loader-missing"
     SECOND_LOADER_DAMAGED = "second-loader-damaged"
@@ -267,6 +270,7 @@ FINDINGS: Mapping[FindingId, FindingRow] = {
     **_rows(
         Phase.BOOT_RECORD,
         {
+            FindingId.SECOND_FILE_UNFIT: (),
             FindingId.BOOT_CODE_BLANK: (RepairId.BOOT_CODE,),
             FindingId.BOOT_CODE_MESSAGE: (RepairId.BOOT_CODE,),
             FindingId.BOOT_CODE_UNKNOWN: (RepairId.BOOT_CODE,),
@@ -321,6 +325,8 @@ FINDINGS: Mapping[FindingId, FindingRow] = {
             FindingId.FIRST_FILE_COMPRESSED: (RepairId.BOOT_FILES, RepairId.ACTIVE_FLAG),
             FindingId.FIRST_FILE_CUT_SHORT: (),
             FindingId.FIRST_FILE_NOT_CHECKED: (),
+            FindingId.MANAGER_MODULE_UNFIT: (),
+            FindingId.MANAGER_MENU_UNFIT: (),
             FindingId.BOOT_MANAGER_NOT_CHECKED: (),
             FindingId.SECOND_LOADER_MISSING: (),
             FindingId.SECOND_LOADER_DAMAGED: (),
