@@ -7,7 +7,7 @@ INSTALLED := $(VENV)/.installed
 # Python keeps what it compiled, as in a program that was installed by pip; hundreds of starts need it.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo test bare quick samples real check looks coverage covered docs bench fuzz guided corpus mutants assemble shots clean
+.PHONY: demo test bare quick samples real kinds check looks coverage covered docs bench fuzz guided corpus mutants assemble shots clean
 
 demo: $(INSTALLED)
 	rm -rf workshop
@@ -72,6 +72,11 @@ samples: $(INSTALLED)
 
 real: $(INSTALLED)
 	$(BIN)/python -m tests.real
+
+# Systems of many kinds, really started, broken, mended and started again: make kinds KINDS="lvm raid". Needs
+# root, and hours for all of them; what came out stays in build/kinds/results.json.
+kinds: $(INSTALLED)
+	$(BIN)/python -m tests.kinds $(KINDS)
 
 check: looks
 	$(MAKE) test

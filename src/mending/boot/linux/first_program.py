@@ -6,6 +6,7 @@ the loader that it names, whole.
 """
 
 from mending.boot.chain import (
+    NOWHERE,
     BootEnvironment,
     CheckResult,
     failed,
@@ -40,8 +41,14 @@ class InitCheck:
     """The check of the program that the kernel starts first."""
 
     def __init__(
-        self, environment: BootEnvironment, volume: Volume, command_line: str, version: str
+        self,
+        environment: BootEnvironment,
+        volume: Volume,
+        command_line: str,
+        version: str,
+        where: Where = NOWHERE,
     ) -> None:
+        self._where = where
         self._environment, self._volume = environment, volume
         self._command_line, self._version = command_line, version
         self._libraries = Libraries(environment, volume)
@@ -67,6 +74,7 @@ class InitCheck:
             program,
             self._version,
             self._command_line,
+            self._where,
         )
         loaded = len(self._libraries.loaded)
         libraries = f" with its {loaded} libraries" if loaded else ""
@@ -99,5 +107,6 @@ class InitCheck:
 
     def _restore(self) -> tuple[RepairId, ...]:
         """Where the system keeps the sums of its packages, or its first program is there."""
-        kept = any(self._find(path) is not None for path in (PACKAGE_STATUS, *FIRST_PROGRAMS))
+        places = (PACKAGE_STATUS, *FIRST_PROGRAMS, *(f"usr{path}" for path in FIRST_PROGRAMS))
+        kept = any(self._find(path) is not None for path in places)
         return (RepairId.FILE_RESTORE,) if kept else ()

@@ -151,7 +151,8 @@ class RootChecks:
         if environment.unknown() and not self._all_groups_read():
             return self._not_checked(f"root={given} may lie inside a volume that cannot be read.")
         says = f"root={given} is the name of no volume on this disk."
-        return failed(finding(FindingId.ROOT_MISSING, Severity.FATAL, says, self._where))
+        repairs = self._answers_a_lost_root()
+        return failed(finding(FindingId.ROOT_MISSING, Severity.FATAL, says, self._where, repairs))
 
     def _why(self, hidden: list[Volume]) -> str:
         reasons = dict.fromkeys(filter(None, map(self._environment.why_hidden, hidden)))
@@ -238,7 +239,9 @@ class RootChecks:
                 f"The root is to be the subvolume {name} of volume {volume.number}, which is not"
                 " there."
             )
-            return failed(finding(FindingId.ROOT_MISSING, Severity.FATAL, says, self._where))
+            lost, repairs = FindingId.ROOT_SUBVOLUME_MISSING, self._answers_a_lost_root()
+            repairs = tuple(each for each in repairs if each is RepairId.ROOT_NAME)
+            return failed(finding(lost, Severity.FATAL, says, self._where, repairs))
         whole = "subvolid" in words or "subvol" in words
         top = name if whole else DEFAULT_TOP
         return msgspec.structs.replace(volume, top=top)
@@ -267,7 +270,9 @@ class RootChecks:
         return None
 
     def _init(self, volume: Volume) -> Link:
-        checks = InitCheck(self._environment, volume, self._command_line, self._version)
+        checks = InitCheck(
+            self._environment, volume, self._command_line, self._version, self._where
+        )
         return checks.init
 
     def _not_checked(self, says: str) -> CheckResult:

@@ -15,6 +15,7 @@ from mending.model import (
     Finding,
     FindingId,
     Phase,
+    RepairId,
     Severity,
     Where,
     clean_text,
@@ -22,6 +23,7 @@ from mending.model import (
 )
 
 _ACCOUNTS, _SECRETS, _BARRED = "/etc/passwd", "/etc/shadow", "/etc/nologin"
+COPY_ENDING = "-"
 _FIELDS = 7
 _FIRST_PERSON, _NOBODY = 1000, 65534
 _CLOSED_SHELLS = {"nologin", "false", "sync", "halt", "shutdown"}
@@ -100,11 +102,18 @@ class SignInChecks:
         if not table or not accounts:
             what = "is missing or empty" if not table else "holds no account that could sign in"
             return [
-                finding(FindingId.ACCOUNTS_DAMAGED, Severity.FATAL, f"{_ACCOUNTS} {what}.", where)
+                finding(
+                    FindingId.ACCOUNTS_DAMAGED,
+                    Severity.FATAL,
+                    f"{_ACCOUNTS} {what}.",
+                    where,
+                    self._copies(_ACCOUNTS),
+                )
             ]
         if not any(row.split(":")[2:3] == ["0"] for row in rows):
             says = f"{_ACCOUNTS} has no account with the number 0; services that need it fail."
-            found.append(finding(FindingId.ACCOUNTS_DAMAGED, Severity.FATAL, says, where))
+            fault = FindingId.ACCOUNTS_DAMAGED
+            found.append(finding(fault, Severity.FATAL, says, where, self._copies(_ACCOUNTS)))
         wrong = [
             number
             for number, row in enumerate(rows, 1)
@@ -129,15 +138,19 @@ class SignInChecks:
                 f"{_SECRETS} {what}, and {_ACCOUNTS} says that passwords are there; nobody can"
                 " sign in."
             )
-            found.append(
-                finding(FindingId.ACCOUNTS_DAMAGED, Severity.FATAL, says, Where(path=_SECRETS))
-            )
+            fault, where = FindingId.ACCOUNTS_DAMAGED, Where(path=_SECRETS)
+            found.append(finding(fault, Severity.FATAL, says, where, self._copies(_SECRETS)))
         if self._environment.find(self._volume, _BARRED) is not None:
             says = f"{_BARRED} is there, so only the administrator is let in."
             found.append(
                 finding(FindingId.SIGN_IN_BARRED, Severity.WARNING, says, Where(path=_BARRED))
             )
         return found
+
+    def _copies(self, path: str) -> tuple[RepairId, ...]:
+        """Where the copy is that the programs of accounts keep of the state before."""
+        there = self._environment.find(self._volume, f"{path}{COPY_ENDING}") is not None
+        return (RepairId.ACCOUNT_COPY,) if there else ()
 
     def _shell_fault(self, shell: str) -> str:
         found = self._environment.find(self._volume, shell)

@@ -3,6 +3,7 @@
 import msgspec
 
 from mending.boot.chain import (
+    NOWHERE,
     BootEnvironment,
     CheckResult,
     Link,
@@ -40,7 +41,7 @@ class SystemChecks:
     Args:
         init: path of the program that is started first.
         version: of the kernel; empty where it does not tell.
-        command_line: of the kernel.
+        command_line: of the kernel, and `where` it was read.
     """
 
     def __init__(
@@ -50,7 +51,9 @@ class SystemChecks:
         init: str,
         version: str,
         command_line: str,
+        where: Where = NOWHERE,
     ) -> None:
+        self._where = where
         self._environment, self._volume, self._init = environment, volume, init
         self._version, self._command_line = version, command_line
 
@@ -93,7 +96,10 @@ class SystemChecks:
                 f"The command line says {diverted}, so the start ends at an emergency shell and not"
                 " at the sign-in."
             )
-            fault = finding(FindingId.START_DIVERTED, Severity.FATAL, says)
+            in_text = self._where.path is not None and not self._where.path.endswith(".efi")
+            repairs = (RepairId.START_WORD,) if in_text else ()
+            diverting = FindingId.START_DIVERTED
+            fault = finding(diverting, Severity.FATAL, says, self._where, repairs)
             return failed(fault, self.free_space)
         if "systemd" not in self._init:
             says = f"What {self._init} starts is not read; only systemd's targets are."

@@ -3,7 +3,7 @@
 from mending.boot.uefi.boot_options import BootOptions, read_boot_options
 from mending.boot.uefi.chain import UefiChain
 from mending.boot.uefi.loader_files import efi_volumes, loaders_on
-from mending.boot.uefi.loaders import behind_loader, chained
+from mending.boot.uefi.loaders import behind_loader, chained, spare_second_loader
 from mending.boot.uefi.spare_loader import fallback_name, spare_loader
 
 __all__ = [
@@ -16,4 +16,5 @@ __all__ = [
     "loaders_on",
     "read_boot_options",
     "spare_loader",
+    "spare_second_loader",
 ]

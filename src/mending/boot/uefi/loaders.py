@@ -28,12 +28,21 @@ from mending.boot.uefi.loader_files import FALLBACK_FOLDER, EfiVolume, Loader
 from mending.disk.volume import Volume
 from mending.formats.bootloader import grub_image
 from mending.formats.executable import bzimage, pe
-from mending.model import FindingId, Phase, Severity, Where, Window
+from mending.model import FindingId, Phase, RepairId, Severity, Where, Window
 from mending.model.limits import LOADED_BYTES
 
 PLATFORM = "x86_64-efi"
 _GENERATIONS, _SHIM = b".sbat", b"\nshim,"
 """The section in which signed loaders name themselves, and how shim and its helpers do."""
+_KEPT_SECOND = {
+    "grubx64.efi": (
+        "usr/lib/grub/x86_64-efi-signed/grubx64.efi.signed",
+        "usr/lib/grub/x86_64-efi/monolithic/grubx64.efi",
+    ),
+    "mmx64.efi": ("usr/lib/shim/mmx64.efi.signed", "usr/lib/shim/mmx64.efi"),
+    "fbx64.efi": ("usr/lib/shim/fbx64.efi.signed", "usr/lib/shim/fbx64.efi"),
+}
+"""Where the packages of loaders put them, by the name that they have on the ESP."""
 _SHORT = {0x8664: "x64", 0x014C: "ia32", 0xAA64: "aa64"}
 _MOST_LOADERS = 8
 _UNREAD = FindingId.BOOT_MANAGER_NOT_CHECKED
@@ -91,7 +100,7 @@ class _LoaderChecks(msgspec.Struct, frozen=True):
                 f" {self.volume.number}."
             )
             missing = FindingId.SECOND_LOADER_MISSING
-            return failed(finding(missing, Severity.FATAL, says, where))
+            return failed(finding(missing, Severity.FATAL, says, where, self._copied()))
         data = self.environment.read(self.volume, self.path, LOADED_BYTES)
         reading = pe.read(Window(data), found.bytes)
         why = ""
@@ -103,12 +112,17 @@ class _LoaderChecks(msgspec.Struct, frozen=True):
         if why:
             says = f"{self.who} hands over to {self.path}, which is {why}."
             damaged = FindingId.SECOND_LOADER_DAMAGED
-            return failed(finding(damaged, Severity.FATAL, says, where))
+            return failed(finding(damaged, Severity.FATAL, says, where, self._copied()))
         if self.seen > _MOST_LOADERS:
             return _unread(self.path, "The loaders hand over to each other in a circle.")
         says = f"{self.who} hands over to {self.path}, which is sound."
         behind = behind_loader(self.environment, self.volume, found.path, seen=self.seen)
         return passed(Phase.BOOT_MANAGER, says, where, behind)
+
+    def _copied(self) -> tuple[RepairId, ...]:
+        """Where a system keeps a sound file of that name."""
+        found = spare_second_loader(self.environment, self.path, self.machine)
+        return (RepairId.BOOT_FILES,) if found is not None else ()
 
     def _kernel_itself(self, start: LinuxStart) -> CheckResult:
         says = f"{self.path} is a kernel itself; no boot manager stands between."
@@ -151,6 +165,32 @@ class _LoaderChecks(msgspec.Struct, frozen=True):
             self.environment, self.volume, path, seen=self.seen + 1, who=who, machine=machine
         )
         return following.second()
+
+
+def spare_second_loader(
+    environment: BootEnvironment, path: str, machine: int = 0
+) -> tuple[Volume, str, bytes] | None:
+    """A sound file that could stand where a second loader is looked for: what installed systems
+    keep of their signed ones first; None where there is none.
+    """
+    name = path.rpartition("/")[2].lower()
+    for place in _KEPT_SECOND.get(name, ()):
+        for volume in environment.volumes:
+            if volume.extended or volume.kind.is_fat or not volume.kind.is_readable:
+                continue
+            inside = environment.contents(volume)
+            home = msgspec.structs.replace(volume, top=inside.top)
+            try:
+                found = environment.find(home, place)
+                data = environment.read(home, place, LOADED_BYTES) if found is not None else b""
+            except OutOfReachError:
+                continue
+            reading = pe.read(Window(data), len(data)) if data else None
+            if reading is None or reading.problems:
+                continue
+            if machine in {0, reading.record.machine}:
+                return home, place, data
+    return None
 
 
 def behind_loader(

@@ -134,6 +134,7 @@ class FindingId(StrEnum):
     BOOT_DRIVER_UNLINKED = "boot-driver-unlinked"
 
     ROOT_MISSING = "root-missing"
+    ROOT_SUBVOLUME_MISSING = "root-subvolume-missing"
     ROOT_NAME_UNKNOWN = "root-name-unknown"
     ROOT_NAME_TWICE = "root-name-twice"
     ROOT_NAME_FRAGILE = "root-name-fragile"
@@ -328,8 +329,8 @@ FINDINGS: Mapping[FindingId, FindingRow] = {
             FindingId.MANAGER_MODULE_UNFIT: (),
             FindingId.MANAGER_MENU_UNFIT: (),
             FindingId.BOOT_MANAGER_NOT_CHECKED: (),
-            FindingId.SECOND_LOADER_MISSING: (),
-            FindingId.SECOND_LOADER_DAMAGED: (),
+            FindingId.SECOND_LOADER_MISSING: (RepairId.BOOT_FILES,),
+            FindingId.SECOND_LOADER_DAMAGED: (RepairId.BOOT_FILES,),
             FindingId.GRUB_CORE_OUTSIDE: (RepairId.BOOT_CODE,),
             FindingId.GRUB_CORE_UNREADABLE: (RepairId.BOOT_CODE,),
             FindingId.GRUB_CORE_MISSING: (RepairId.BOOT_CODE,),
@@ -388,6 +389,7 @@ FINDINGS: Mapping[FindingId, FindingRow] = {
         {
             FindingId.INITRAMFS_LACKS_PART: (RepairId.ENTRY_KERNEL,),
             FindingId.ROOT_MISSING: (RepairId.ROOT_NAME, RepairId.PARTITION_TABLE),
+            FindingId.ROOT_SUBVOLUME_MISSING: (RepairId.ROOT_NAME,),
             FindingId.ROOT_NAME_UNKNOWN: (),
             FindingId.ROOT_NAME_TWICE: (),
             FindingId.ROOT_NAME_FRAGILE: (),
@@ -446,8 +448,8 @@ FINDINGS: Mapping[FindingId, FindingRow] = {
             FindingId.ROOT_FULL: (),
             FindingId.GOAL_MISSING: (RepairId.DEFAULT_TARGET,),
             FindingId.GOAL_IS_BARE: (RepairId.DEFAULT_TARGET,),
-            FindingId.START_DIVERTED: (),
-            FindingId.ACCOUNTS_DAMAGED: (),
+            FindingId.START_DIVERTED: (RepairId.START_WORD,),
+            FindingId.ACCOUNTS_DAMAGED: (RepairId.ACCOUNT_COPY,),
             FindingId.ACCOUNT_ROW: (),
             FindingId.SHELL_UNFIT: (),
             FindingId.LOGIN_UNFIT: (RepairId.FILE_RESTORE,),

@@ -40,6 +40,8 @@ class RepairId(StrEnum):
     MOUNT_OPTIONAL = "mount-optional"
     DEFAULT_TARGET = "default-target"
     UNIT_OFF = "unit-off"
+    ACCOUNT_COPY = "account-copy"
+    START_WORD = "start-word"
     HEALTHY_PARTS = "healthy-parts"
 
 
@@ -87,6 +89,8 @@ REPAIRS: Mapping[RepairId, RepairRow] = {
     RepairId.MOUNT_OPTIONAL: RepairRow(ActsOn.DISK_AND_TREE, "make-mount-optional"),
     RepairId.DEFAULT_TARGET: RepairRow(ActsOn.DISK_AND_TREE, "set-default-target"),
     RepairId.UNIT_OFF: RepairRow(ActsOn.DISK_AND_TREE, "turn-unit-off"),
+    RepairId.ACCOUNT_COPY: RepairRow(ActsOn.DISK_AND_TREE, "put-accounts-back"),
+    RepairId.START_WORD: RepairRow(ActsOn.DISK_AND_TREE, "take-start-word-out"),
     RepairId.HIVE_LOG: RepairRow(ActsOn.DISK, "lay-logs-in", Proof.DESCRIPTION),
     RepairId.HIVE_HEADER: RepairRow(ActsOn.DISK, "rebuild-hive-head", Proof.DESCRIPTION),
     RepairId.HIVE_SET: RepairRow(ActsOn.DISK, "put-hive-set-back", Proof.DESCRIPTION),

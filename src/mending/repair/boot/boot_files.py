@@ -6,11 +6,11 @@ the files that the installed system keeps of it. Nothing else on the volume is c
 is deleted.
 """
 
-from mending.boot.uefi import fallback_name, spare_loader
+from mending.boot.uefi import efi_volumes, fallback_name, spare_loader, spare_second_loader
 from mending.disk.fat import FatWriter
 from mending.disk.system import read_contents
 from mending.disk.volume import Volume
-from mending.model import FindingId, InputError, Patch, RefusedError, RepairId
+from mending.model import Finding, FindingId, InputError, Patch, RefusedError, RepairId
 from mending.repair.base import Proposal, Request, check_awake
 from mending.repair.boot.nt_manager import files_beside
 
@@ -35,6 +35,9 @@ def propose(request: Request) -> Proposal:
         raise RefusedError(
             "The fallback loader is there, or there is none to copy.", "Nothing is written."
         )
+    second = request.found(FindingId.SECOND_LOADER_MISSING, FindingId.SECOND_LOADER_DAMAGED)
+    if second:
+        return _second_loader(request, second[0])
     spare = spare_loader(request.environment)
     if spare is None:
         raise RefusedError(
@@ -60,6 +63,24 @@ def propose(request: Request) -> Proposal:
         or (finding.where.path or "").upper() in map(str.upper, places)
     )
     return Proposal(repair=REPAIR, says=says, changes=patches, answers=answers)
+
+
+def _second_loader(request: Request, finding: Finding) -> Proposal:
+    """The file that another loader hands over to, from where a system keeps it."""
+    path = finding.where.path or ""
+    spare = spare_second_loader(request.environment, path)
+    homes = [esp.volume for esp in efi_volumes(request.environment) if not esp.unreadable]
+    if spare is None or not homes:
+        raise RefusedError(
+            f"No sound file was found that could stand at {path}.",
+            "Copy the files off a rescue stick.",
+        )
+    volume, kept, data = spare
+    home = homes[0]
+    check_awake(read_contents(request.disk.source, home))
+    says = f"Copies /{kept} of volume {volume.number} to {path} on volume {home.number}."
+    patches = _patches(request, home, {path: data})
+    return Proposal(repair=REPAIR, says=says, changes=patches, answers=(finding,))
 
 
 def _patches(request: Request, home: Volume, files: dict[str, bytes]) -> tuple[Patch, ...]:

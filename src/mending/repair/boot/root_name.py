@@ -8,18 +8,21 @@ nothing else names.
 """
 
 import re
+from collections.abc import Sequence
 
 from mending.boot.linux import mount_table, volume_named
 from mending.disk.layout import Disk
-from mending.disk.system import Contents, read_contents
-from mending.disk.volume import Volume
+from mending.disk.system import Contents
+from mending.disk.volume import DEFAULT_TOP, Volume
 from mending.model import Change, FilesystemKind, Finding, FindingId, RefusedError, RepairId
 from mending.model.limits import FILE_BYTES
 from mending.repair.base import Proposal, Request
 from mending.repair.files import patch_file, put_files, read_file
 
 REPAIR = RepairId.ROOT_NAME
-_ANSWERS = (FindingId.ROOT_MISSING, FindingId.MOUNT_MISSING)
+_ANSWERS = (FindingId.ROOT_MISSING, FindingId.ROOT_SUBVOLUME_MISSING, FindingId.MOUNT_MISSING)
+_ON_COMMAND_LINE = {FindingId.ROOT_MISSING, FindingId.ROOT_SUBVOLUME_MISSING}
+_SUBVOLUME = re.compile(rb"\bsubvol=[^\s,]+")
 _KINDS = {
     "ext2": FilesystemKind.EXT,
     "ext3": FilesystemKind.EXT,
@@ -43,11 +46,14 @@ def propose(request: Request) -> Proposal:
         raise RefusedError(
             "No entry and no fstab names a volume that is not there.", "There is nothing to write."
         )
-    inside = [read_contents(disk.source, volume) for volume in disk.volumes if not volume.extended]
+    environment = request.environment
+    inside = [environment.contents(each) for each in environment.volumes if not each.extended]
     changes: list[Change] = []
     says = []
     for finding in findings:
-        home, data, wrong = _place(disk, finding)
+        home, data, wrong = _place(disk, environment.volumes, finding)
+        if finding.id == FindingId.ROOT_SUBVOLUME_MISSING:
+            return _subvolume(request, home, data, finding, _root(inside))
         if finding.id == FindingId.ROOT_MISSING:
             meant = _root(inside)
         else:
@@ -76,16 +82,40 @@ def propose(request: Request) -> Proposal:
     )
 
 
-def _place(disk: Disk, finding: Finding) -> tuple[Volume, bytes, bytes]:
+def _subvolume(
+    request: Request, home: Volume, data: bytes, finding: Finding, meant: Contents
+) -> Proposal:
+    """The name of a subvolume, where one alone holds a system."""
+    if not meant.top or meant.top == DEFAULT_TOP:
+        raise RefusedError(
+            f"The system on volume {meant.volume.number} is in no subvolume.", "Change it by hand."
+        )
+    path, right = finding.where.path or "", f"subvol={meant.top}".encode()
+    rows = data.split(b"\n")
+    numbers = [finding.where.line - 1] if finding.where.line else list(range(len(rows)))
+    for number in numbers:
+        if number < len(rows) and b"rootflags=" in rows[number]:
+            rows[number] = _SUBVOLUME.sub(right, rows[number])
+    text = b"\n".join(rows)
+    if text == data:
+        raise RefusedError(f"{path} was not found again.", "Trace the disk once more.")
+    changes = put_files(request, home, {path: text}, f"name of the subvolume in {path}")
+    says = (
+        f"{path} on volume {home.number} names the subvolume {meant.top}, which holds the system."
+    )
+    return Proposal(repair=REPAIR, says=says, changes=tuple(changes), answers=(finding,))
+
+
+def _place(disk: Disk, volumes: Sequence[Volume], finding: Finding) -> tuple[Volume, bytes, bytes]:
     """The volume and content of the file that the finding is about, and the wrong name in it."""
     path, line = finding.where.path or "", finding.where.line
-    for volume in disk.volumes:
+    for volume in volumes:
+        if volume.extended:
+            continue
         data = read_file(disk, volume, path)
         rows = data.splitlines() if data is not None else []
         row = rows[line - 1] if line is not None and 0 < line <= len(rows) else b"\n".join(rows)
-        wrong = volume_named(
-            row.decode("utf-8", errors="replace"), finding.id == FindingId.ROOT_MISSING
-        )
+        wrong = volume_named(row.decode("utf-8", errors="replace"), finding.id in _ON_COMMAND_LINE)
         if data is not None and wrong:
             return volume, data, wrong.encode()
     raise RefusedError(f"{path} was not found again.", "Trace the disk once more.")
@@ -143,8 +173,13 @@ def _name_of(meant: Contents, wrong: bytes, data: bytes) -> bytes:
     """The name of the volume of the same kind as the wrong one, which the word in front of it
     tells.
     """
+    if wrong not in data:
+        raise RefusedError(
+            f"{wrong.decode(errors='replace')} is not written so.", "Change it by hand."
+        )
     before = data[: data.index(wrong)].rstrip(b"\"'").lower()
     kinds = {
+        b"/dev/mapper/": meant.volume.mapped,
         b"partuuid=": meant.volume.partuuid,
         b"partlabel=": meant.volume.partlabel,
         b"label=": meant.info.label,

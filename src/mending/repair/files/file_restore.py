@@ -18,6 +18,7 @@ from mending.repair.files.placement import put_files
 REPAIR = RepairId.FILE_RESTORE
 _SHOWN = 3
 _INIT = "/sbin/init"
+_MERGED = ("bin", "sbin", "lib", "lib64")
 
 
 def propose(request: Request) -> Proposal:
@@ -32,6 +33,8 @@ def propose(request: Request) -> Proposal:
     try:
         bad, copies = _judged(request, files)
         copies |= {} if _INIT in copies else _usual_init(request, files)
+        links = _usual_links(files)
+        copies |= links
     except InputError as error:
         raise RefusedError(error.says, error.hint) from error
     if not bad and not copies:
@@ -62,7 +65,9 @@ def propose(request: Request) -> Proposal:
     answers = tuple(
         finding
         for finding in request.calling_for(REPAIR)
-        if finding.where.path in restored or (init and finding.id == FindingId.INIT_MISSING)
+        if finding.where.path in restored
+        or (init and finding.id == FindingId.INIT_MISSING)
+        or any((finding.where.path or "").startswith(f"{link}/") for link in links)
     )
     return Proposal(
         repair=REPAIR,
@@ -112,6 +117,24 @@ def _listed(bad: list[FileCheck]) -> str:
         f"{len(bad)} boot-critical {'file is' if len(bad) == 1 else 'files are'} not sound:"
         f" {shown}{more}"
     )
+
+
+def _usual_links(files: Files) -> dict[str, PackagedFile]:
+    """Links from the top to folders below `/usr`, where those are there and the links are gone
+    (file-hierarchy(7) of systemd).
+    """
+    gone = [
+        name
+        for name in _MERGED
+        if files.find(f"/{name}") is None
+        and not files.is_link(f"/{name}")
+        and (home := files.find(f"/usr/{name}")) is not None
+        and home.is_folder
+    ]
+    return {
+        f"/{name}": PackagedFile(f"/{name}", 0o777, 0, 0, f"usr/{name}".encode(), is_link=True)
+        for name in gone
+    }
 
 
 def _real(files: Files, path: str) -> str:

@@ -19,6 +19,7 @@ from mending.model import (
 from mending.repair import healthy
 from mending.repair.base import MendSettings, Proposal, Request, check_common, check_mirrors
 from mending.repair.boot import (
+    account_copy,
     boot_code,
     boot_entries,
     boot_files,
@@ -27,6 +28,7 @@ from mending.repair.boot import (
     mount_optional,
     nt_manager,
     root_name,
+    start_word,
     store_device,
     store_entries,
     unit_off,
@@ -119,6 +121,8 @@ PROPOSERS: Mapping[RepairId, Propose] = {
     RepairId.MOUNT_OPTIONAL: mount_optional.propose,
     RepairId.DEFAULT_TARGET: default_target.propose,
     RepairId.UNIT_OFF: unit_off.propose,
+    RepairId.ACCOUNT_COPY: account_copy.propose,
+    RepairId.START_WORD: start_word.propose,
     RepairId.HEALTHY_PARTS: healthy.propose,
 }
 

@@ -40,7 +40,9 @@ _REFUSED, _WRITTEN_NOT_WELL = RefusedError.exit_status, 6
 )
 @click.option("--dry-run", is_flag=True, help="Show what would be written, and write nothing.")
 @click.option("--yes", is_flag=True, help="Write without asking.")
-@click.option("--anyway", is_flag=True, help="Write although the present state would do.")
+@click.option(
+    "--anyway", is_flag=True, help="Write although the present state would do, or may be meant so."
+)
 @click.option(
     "--key-at-hand", is_flag=True, help="The recovery key of an encrypted volume can be typed in."
 )
@@ -161,11 +163,11 @@ def _tell_written(result: MendResult | MendAllResult, error: OSError) -> None:
 
 def _status(result: MendResult | MendAllResult) -> int:
     """The exit status of a repair that was to be written: refused where nothing was and something
-    was called for; where something was written, whether all is well now.
+    was called for, or the PC fails as before; where something was written, whether all is well now.
     """
     refused = result.refused if isinstance(result, MendAllResult) else ()
     if not result.done:
-        return _REFUSED if refused else 0
+        return _REFUSED if refused or result.failing_after is not None else 0
     return _WRITTEN_NOT_WELL if refused or result.failing_after is not None else 0
 
 
