@@ -17,6 +17,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import NamedTuple
 
+from tests import samples
 from tests.guest import run_in_guest
 from tests.machine import screen_of
 from tests.support import GRUB_FILES, PROGRAM, SECTOR, SYSTEM_PATH, patch
@@ -30,7 +31,7 @@ BOOT_ROW = f"UUID={BOOT} /boot ext4 defaults 0 2\n"
 BIOS_BOOT = "21686148-6449-6E6F-744E-656564454649"
 MIB = 1 << 20
 START, BOOT_MIB, ROOT_MIB = 2048, 160, 760
-SHIM = Path("/usr/lib/shim/shimx64.efi.signed")
+SHIM = samples.SIGNED
 MONOLITHIC = Path("/usr/lib/grub/x86_64-efi/monolithic/grubx64.efi")
 STUB = Path("/usr/lib/systemd/boot/efi/linuxx64.efi.stub")
 KERNEL = "linux-image-cloud-amd64"
@@ -210,10 +211,16 @@ def blank(path, mib, table):
     run("sfdisk", "-q", path, data=table)
 
 
-def put_grub(path, prefix, *modules, place=1):
-    core = path.with_suffix(".core")
+def make_core(top, prefix, *modules):
+    """The core, kept among the system's files as its installer does."""
+    core = top / "boot/grub/i386-pc/core.img"
     base = ("biosdisk", "part_msdos", "part_gpt", "ext2")
     run("grub-mkimage", "-O", "i386-pc", "-p", prefix, "-o", core, *base, *modules)
+    shutil.copy(core, HOME / "core")
+
+
+def put_grub(path, place=1):
+    core = HOME / "core"
     patch(path, 0, (GRUB_FILES / "boot.img").read_bytes()[:440])
     code = bytearray(core.read_bytes())
     if place != 1:  # in a partition of its own: where its own first sector finds the rest
@@ -290,10 +297,11 @@ def make_btrfs(home):
     line = words(f"UUID={ROOT}", "rootflags=subvol=@")
     with system("btrfs", table, line, "btrfs") as top:
         menu(top, line, ROOT, "/@/boot")
+        make_core(top, "(hd0,msdos1)/@/boot/grub", "btrfs")
         blank(path, ROOT_MIB + 2, f"label: dos\nstart={START},type=83,bootable\n")
         make = ("mkfs.btrfs", "-q", "-f", "-U", ROOT)
         lay_mounted(path, START * SECTOR, "btrfs", top, make, "@")
-        put_grub(path, "(hd0,msdos1)/@/boot/grub", "btrfs")
+        put_grub(path)
     return Disk([path], "bios", {"root": (0, START * SECTOR, "btrfs")})
 
 
@@ -303,6 +311,7 @@ def make_lvm(home):
     boot = START * SECTOR
     with system("lvm", table, line, "dm_mod") as top:
         menu(top, line, BOOT, "")
+        make_core(top, "(hd0,msdos1)/grub", "lvm")
         first, held = START + BOOT_MIB * 2048, ROOT_MIB + 12
         rows = f"start={START},size={BOOT_MIB * 2048},type=83,bootable\nstart={first},type=8e\n"
         blank(path, BOOT_MIB + held + 2, f"label: dos\n{rows}")
@@ -324,7 +333,7 @@ def make_lvm(home):
         shutil.rmtree(top / "was")
         root = where + int(start)
         lay_ext(path, root, top, ROOT)
-        put_grub(path, "(hd0,msdos1)/grub", "lvm")
+        put_grub(path)
     return Disk([path], "bios", {"boot": (0, boot, "ext4"), "root": (0, root, "ext4")})
 
 
@@ -332,13 +341,14 @@ def make_xfs(home):
     path, line = home / "pc.img", words(f"UUID={ROOT}")
     with system("xfs", f"UUID={ROOT} / xfs defaults 0 0\n", line, "xfs") as top:
         menu(top, line, ROOT)
+        make_core(top, "(hd0,gpt2)/boot/grub", "xfs")
         first = START + 2048
         rows = f"start={START},size=2048,type={BIOS_BOOT}\n"
         rows += f"start={first},size={ROOT_MIB * 2048}\n"
         blank(path, ROOT_MIB + 4, f"label: gpt\n{rows}")
         make = ("mkfs.xfs", "-q", "-f", "-m", f"uuid={ROOT}")
         lay_mounted(path, first * SECTOR, "xfs", top, make)
-        put_grub(path, "(hd0,gpt2)/boot/grub", "xfs", place=START)
+        put_grub(path, START)
     return Disk([path], "bios", {"root": (0, first * SECTOR, "xfs")})
 
 
@@ -402,9 +412,10 @@ def make_dracut(home):
     path, line = home / "pc.img", words(f"UUID={ROOT}")
     with system("dracut", f"UUID={ROOT} / ext4 defaults 0 1\n", line, base="dracut") as top:
         menu(top, line, ROOT)
+        make_core(top, "(hd0,msdos1)/boot/grub")
         blank(path, ROOT_MIB + 2, f"label: dos\nstart={START},type=83,bootable\n")
         lay_ext(path, START * SECTOR, top, ROOT)
-        put_grub(path, "(hd0,msdos1)/boot/grub")
+        put_grub(path)
     return Disk([path], "bios", {"root": (0, START * SECTOR, "ext4")})
 
 
@@ -453,11 +464,12 @@ def make_raid(home):
     table = f"UUID={ROOT} / ext4 errors=remount-ro 0 1\n"
     with system("raid", table, line, "raid1", more=settle) as top:
         menu(top, line, ROOT)
+        make_core(top, f"(mduuid/{uuid})/boot/grub", "mdraid1x", "diskfilter")
         root = START * SECTOR + behind
         for path in drives:
             lay_ext(path, root, top, ROOT, ROOT_MIB - 2)
         _copy(drives[0], root, drives[1], root, (ROOT_MIB - 2) * MIB)
-        put_grub(drives[0], f"(mduuid/{uuid})/boot/grub", "mdraid1x", "diskfilter")
+        put_grub(drives[0])
     parts = {"root": (0, root, "ext4"), "root-mirror": (1, root, "ext4")}
     return Disk(drives, "bios", parts)
 
@@ -478,6 +490,7 @@ def make_luks(home):
     boot = START * SECTOR
     with system("luks", table, line, "dm_crypt", locks, more=settle) as top:
         menu(top, line, BOOT, "")
+        make_core(top, "(hd0,msdos1)/grub")
         first, held = START + BOOT_MIB * 2048, ROOT_MIB + 32
         rows = f"start={START},size={BOOT_MIB * 2048},type=83,bootable\nstart={first},type=83\n"
         blank(path, BOOT_MIB + held + 2, f"label: dos\n{rows}")
@@ -494,7 +507,7 @@ def make_luks(home):
         run("cryptsetup", "-q", "reencrypt", "--encrypt", *room, *quick, part, cwd=home)
         _copy(part, 0, path, first * SECTOR, held * MIB)
         part.unlink()
-        put_grub(path, "(hd0,msdos1)/grub")
+        put_grub(path)
     return Disk([path], "bios", {"boot": (0, boot, "ext4"), "head": (0, first * SECTOR, "")})
 
 
@@ -655,7 +668,7 @@ FAULTS = {
             "boot-manager",
             "volume 2",
         ),
-        Fault("the core is gone", zeroed(START * SECTOR, 200 * SECTOR), "boot-record", "core"),
+        Fault("the core is gone", zeroed(START * SECTOR, 200 * SECTOR), "boot-manager", "core"),
         Fault("no program for the sign-in", removed("root", "usr/bin/login"), "session", "login"),
         Fault(
             "a mount of another kind",

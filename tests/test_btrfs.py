@@ -16,13 +16,13 @@ from mending.disk.layout import survey
 from mending.formats.btrfs import lzo
 from mending.model import ByteOffset, InputError
 from mending.source import MemorySource, open_source
-from tests.root_disks import root_disk, system_tree
+from tests.root_disks import FIRST, root_disk, system_tree
 from tests.samples import needs_samples, read_samples
-from tests.support import InFolder, ids, needs, tool, trace_file
+from tests.support import SECTOR, InFolder, ids, needs, patch, sha, tool, trace_file
 from tests.test_ext import in_tree, make_tree, walked
 from tests.test_xfs import changed
 
-MIB, MUTATIONS, FIRST = 1 << 20, 150, 83_968
+MIB, MUTATIONS = 1 << 20, 150
 DATA = uuid.UUID("0fc63daf-8483-4772-8e79-3d69d8477de4")
 ROOT = "0f0e1d2c-3b4a-4958-8677-695a4b3c2d1e"
 PACKED = {
@@ -148,8 +148,16 @@ class WrittenByTheRealProgram(InFolder):
         self.assertEqual((trace.verdict, ids(trace)), ("no-fault-found", []))
         self.assertEqual([system.title for system in trace.systems], ["Ferry Linux 3"])
         lost = trace_file(self.disk("ro rootflags=subvol=@"))
-        self.assertEqual((ids(lost, "fatal"), lost.failing_phase), (["root-missing"], "kernel"))
+        self.assertEqual(
+            (ids(lost, "fatal"), lost.failing_phase), (["root-subvolume-missing"], "kernel")
+        )
         self.assertIn("subvolume @", lost.fatal[0].says)
+        disk = self.disk("ro")
+        sound = sha(disk)
+        patch(disk, FIRST * SECTOR + 65_536, bytes(4096))
+        self.assertEqual(ids(trace_file(disk), "fatal"), ["root-superblock-lost"])
+        self.run_here("mend", disk, "superblock", "--yes")
+        self.assertEqual(sha(disk), sound)  # both are written together
         with (self.folder / "system/etc/fstab").open("a") as table:
             table.write(f"UUID={ROOT} /home btrfs defaults,subvol=@home 0 0\n")
         lost = trace_file(self.disk("ro"))

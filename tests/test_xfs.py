@@ -11,9 +11,9 @@ from mending.disk.layout import survey
 from mending.disk.xfs import XfsReader
 from mending.model import ByteOffset, InputError, Patch
 from mending.source import DiskOverlay, MemorySource, open_source
-from tests.root_disks import root_disk, system_tree
+from tests.root_disks import FIRST, root_disk, system_tree
 from tests.samples import needs_samples, read_samples
-from tests.support import InFolder, ids, needs, tool, trace_file
+from tests.support import SECTOR, InFolder, ids, needs, patch, sha, tool, trace_file
 from tests.test_ext import in_tree, make_tree, walked
 
 MIB, MUTATIONS = 1 << 20, 150
@@ -101,6 +101,31 @@ class WrittenByTheRealProgram(InFolder):
         trace = trace_file(root_disk(self.folder, volume, f"root=UUID={ROOT} ro"))
         self.assertEqual((trace.verdict, ids(trace)), ("no-fault-found", []))
         self.assertEqual([system.title for system in trace.systems], ["Ferry Linux 3"])
+
+    def test_a_lost_superblock_comes_back_from_the_copy_of_another_group(self):
+        lines, volume = self.folder / "lines", self.folder / "root"
+        lines.write_text("".join(prototype(system_tree(self.folder, "xfs", ROOT))))
+        with volume.open("wb") as file:
+            file.truncate(310 * MIB)
+        tool("mkfs.xfs", "-q", "-f", "-m", f"uuid={ROOT}", "-p", lines, volume)
+        disk = root_disk(self.folder, volume, f"root=UUID={ROOT} ro")
+        before, at = sha(disk), FIRST * SECTOR
+        patch(disk, at, bytes(512))
+        trace = trace_file(disk)
+        self.assertEqual(
+            (ids(trace, "fatal"), trace.failing_phase), (["root-superblock-lost"], "kernel")
+        )
+        self.run_here("mend", disk, "superblock", "--yes")
+        self.assertEqual(trace_file(disk).verdict, "no-fault-found")
+        with disk.open("rb") as file, volume.open("wb") as part:
+            file.seek(at)
+            part.write(file.read(310 * MIB))
+        tool("xfs_repair", "-n", "-f", volume)
+        patch(disk, at, bytes(512))
+        for group in range(4):  # nothing is written where the groups have no heads
+            patch(disk, at + group * (310 * MIB // 4 + 4095) // 4096 * 4096 + 512, bytes(512))
+        self.run_here("mend", disk, "superblock", "--yes", expect=4)
+        self.assertNotEqual(sha(disk), before)
 
     def inode_at(self, reader, path):
         """Where the inode of a file is."""

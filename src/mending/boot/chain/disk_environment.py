@@ -9,7 +9,13 @@ from mending.boot.chain.environment import BootEnvironment, FreeSpace
 from mending.disk.files import Files, open_files
 from mending.disk.layout import Disk, mirrored, with_arrays, with_logical_volumes
 from mending.disk.system import Contents, read_contents
-from mending.disk.volume import SOUND_FAT, Volume, first_superblock_backup, read_volume_info
+from mending.disk.volume import (
+    SOUND_FAT,
+    Volume,
+    first_superblock_backup,
+    read_volume_info,
+    superblock_copy,
+)
 from mending.formats.btrfs import tree
 from mending.formats.filesystem import ext
 from mending.formats.xfs import structures as xfs
@@ -130,6 +136,12 @@ class DiskEnvironment(BootEnvironment):
         """See `BootEnvironment.lost_volume`."""
         for volume in self.volumes:
             if not volume.boot.unread:
+                continue
+            if volume.filesystem is not FilesystemKind.EXT:
+                copy = superblock_copy(self.disk.source, volume.offset, volume.bytes)
+                names = {name.lower() for name in copy.info if name} if copy is not None else ()
+                if value.lower() in names:
+                    return volume
                 continue
             backup = first_superblock_backup(self.disk.source, volume.offset, volume.bytes)
             info = ext.volume_info(backup) if backup is not None else None

@@ -112,7 +112,7 @@ class GrubChecks:
         where = Where(offset=volume.offset, length=512)
         if volume.boot.unread:
             says = f"GRUB looks for its files on volume {volume.number}. {volume.boot.unread}"
-            where = Where(offset=volume.offset + 1024, length=1024)
+            where = Where(offset=volume.offset + volume.kind.first_structure, length=512)
             return finding(kind, Severity.FATAL, says, where, (RepairId.SUPERBLOCK,))
         if disk is not None and entry_is_beside(disk, volume):
             says = (

@@ -54,6 +54,7 @@ _OF_LEVEL = {
     10: "raid10",
 }
 _ASSEMBLERS = ("mdadm",)
+_OF_PROGRAMS = re.compile(r"(?:^|/)(?:s?bin|systemd)$")
 _LVM = ("lvm", "lvm.static")
 _UNLOCKERS = ("cryptsetup", "systemd-cryptsetup")
 
@@ -82,9 +83,10 @@ class FirstRoot(msgspec.Struct, frozen=True):
         return next(found, b"").decode("utf-8", errors="replace")
 
     def has_program(self, names: Iterable[str]) -> bool:
-        """Whether one of these programs is inside."""
+        """Whether one of these programs is inside, in a folder of programs."""
         wanted = set(names)
-        return any(name.rpartition("/")[2] in wanted for name in self.names)
+        parts = (name.rpartition("/") for name in self.names)
+        return any(last in wanted and _OF_PROGRAMS.search(folder) for folder, _, last in parts)
 
 
 class InitramfsNeeds:

@@ -29,7 +29,6 @@ from mending.boot.linux.first_program import InitCheck
 from mending.boot.linux.mounts import VolumeName, option, parse_name
 from mending.disk.layout import find_unlisted_volumes
 from mending.disk.volume import DEFAULT_TOP, Volume
-from mending.formats.filesystem import ext
 from mending.model import (
     FilesystemKind,
     Finding,
@@ -43,6 +42,7 @@ from mending.model import (
 _NUMBER = re.compile(r"(?:[a-z]|p)(\d{1,3})$")
 """The partition's number at the end of a plain device name."""
 _TOP_SUBVOLUME = "5"
+_SUPERBLOCK_BYTES = 512
 
 
 def _nothing_lacks(_root: Volume) -> Finding | None:
@@ -172,7 +172,7 @@ class RootChecks:
                 f"The root volume {lost.number} has lost its first superblock, so root={given} is"
                 " not found."
             )
-            where = Where(offset=lost.offset + ext.SUPERBLOCK_OFFSET, length=ext.SIZE)
+            where = Where(offset=lost.offset + lost.kind.first_structure, length=_SUPERBLOCK_BYTES)
             kind, repairs = FindingId.ROOT_SUPERBLOCK_LOST, (RepairId.SUPERBLOCK,)
             return failed(finding(kind, Severity.FATAL, says, where, repairs))
         hidden = self._environment.unknown()

@@ -79,6 +79,7 @@ _FILE_TABLE = {
     FindingId.FILE_TABLE_MIRROR_DIFFERS,
 }
 _PHASES = {"system-partition": Phase.BOOT_RECORD, "system": Phase.KERNEL, "unknown": Phase.KERNEL}
+_SUPERBLOCK_BYTES = 512
 _NEAR = 1 << 20
 """Bytes; farther off it would be another volume."""
 _SLACK = 0.5
@@ -185,10 +186,10 @@ def _fault(inside: Contents, problem: Problem) -> Finding:
 
 def _lost_superblock(volume: Volume) -> list[Finding]:
     says = (
-        f"{volume.boot.unread.removesuffix('.')}; volume {volume.number} is an ext volume by its"
-        " copy."
+        f"{volume.boot.unread.removesuffix('.')}; volume {volume.number} holds"
+        f" {volume.filesystem} by its copy."
     )
-    where = Where(offset=volume.offset + 1024, length=1024)
+    where = Where(offset=volume.offset + volume.kind.first_structure, length=_SUPERBLOCK_BYTES)
     lost, repairs = FindingId.FIRST_SUPERBLOCK_LOST, (RepairId.SUPERBLOCK,)
     return [finding(lost, Severity.WARNING, says, where, repairs)]
 

@@ -17,6 +17,7 @@ from mending.disk.volume.info import (
 )
 from mending.disk.volume.locks import fve_head, luks_head, whole_fve_heads
 from mending.disk.volume.ntfs_info import FirstRecord, file_table_records
+from mending.disk.volume.superblock_copies import SuperblockCopy, superblock_copy
 from mending.disk.volume.volume import DEFAULT_TOP, Volume
 
 __all__ = [
@@ -25,6 +26,7 @@ __all__ = [
     "SOUND_FAT",
     "BootSector",
     "FirstRecord",
+    "SuperblockCopy",
     "Volume",
     "copy_at",
     "fat_volume",
@@ -37,5 +39,6 @@ __all__ = [
     "raid_member",
     "read_lvm_group",
     "read_volume_info",
+    "superblock_copy",
     "whole_fve_heads",
 ]

@@ -4,6 +4,7 @@ sound.
 
 import msgspec
 
+from mending.disk.volume.superblock_copies import superblock_copy
 from mending.formats.container import md_raid
 from mending.formats.encryption import fve
 from mending.formats.filesystem import exfat, ext, fat, ntfs, signatures
@@ -299,6 +300,10 @@ def _from_backup(
             copy_of.name,
             BootSector(offset, data, True, code=data, unread="The first superblock is gone."),
         )
+    other = superblock_copy(source, offset, length)
+    if other is not None:
+        sector = BootSector(offset, data, True, code=data, unread="The first superblock is gone.")
+        return other.filesystem, other.info[1], sector
     return nothing, "", BootSector(offset, data, False, lost)
 
 

@@ -1,4 +1,5 @@
-"""The repair `superblock`: the first superblock of an ext volume from a copy of it.
+"""The repair `superblock`: the first superblock of a volume from a copy of it. What follows is for
+ext; for XFS and Btrfs see `superblock_from_copy`.
 
 What lies behind it is looked at first: the root folder must be where the copy says, by the
 descriptors that are there, for a superblock alone makes no volume. The journal is kept: where it
@@ -12,7 +13,7 @@ Block", "Block Group Descriptors", "Index Nodes" and "Journal (jbd2)".
 
 from mending.disk.ext import ExtVolume
 from mending.disk.system import read_contents
-from mending.disk.volume import Volume, copy_at, first_superblock_backup
+from mending.disk.volume import Volume, copy_at, first_superblock_backup, superblock_copy
 from mending.formats.filesystem import ext, ext_extents, ext_inodes
 from mending.model import (
     FilesystemKind,
@@ -24,14 +25,16 @@ from mending.model import (
     Window,
 )
 from mending.repair.base import Proposal, Request, check_awake
+from mending.repair.volume.superblock_from_copy import KINDS, superblock_patch
 from mending.source import Source
 
 REPAIR = RepairId.SUPERBLOCK
+_CHECKED = ", not called clean, so that it is checked"
 _ANSWERS = (FindingId.FIRST_SUPERBLOCK_LOST, FindingId.SUPERBLOCK_CHECKSUM)
 
 
 def propose(request: Request) -> Proposal:
-    """One patch of 1024 bytes for every ext volume that calls for it.
+    """One patch for every volume that calls for it.
 
     Raises:
         RefusedError: no such volume, no sound copy, or more than the superblock is lost.
@@ -44,19 +47,17 @@ def propose(request: Request) -> Proposal:
         if any(_first(volume, offset) for offset in offsets)
     ]
     if not wanted:
-        raise RefusedError(
-            "No ext volume has lost its first superblock.", "There is nothing to write."
-        )
+        raise RefusedError("No volume has lost its first superblock.", "There is nothing to write.")
     for volume in request.disk.volumes:
         if volume.filesystem == FilesystemKind.SWAP:
             check_awake(
                 read_contents(source, volume)
             )  # what sleeps in it still has the other volumes open
-    patches = tuple(_patch(source, volume) for volume in wanted)
+    patches = tuple(_patch_of(source, volume) for volume in wanted)
     numbers = " and ".join(str(volume.number) for volume in wanted)
     says = (
-        f"Writes the first superblock of volume {numbers} from its copy, not called clean, so that"
-        " it is checked."
+        f"Writes the first superblock of volume {numbers} from its copy"
+        f"{_CHECKED if any(each.filesystem not in KINDS for each in wanted) else ''}."
     )
     return Proposal(
         repair=REPAIR,
@@ -66,7 +67,21 @@ def propose(request: Request) -> Proposal:
     )
 
 
+def _patch_of(source: Source, volume: Volume) -> Patch:
+    if volume.filesystem not in KINDS:
+        return _patch(source, volume)
+    copy = superblock_copy(source, volume.offset, volume.bytes)
+    if copy is None:
+        raise RefusedError(
+            f"No sound copy of the superblock of volume {volume.number} was found.",
+            "Copy files off it.",
+        )
+    return superblock_patch(source, volume, copy)
+
+
 def _first(volume: Volume, offset: int | None) -> bool:
+    if volume.filesystem in KINDS:
+        return bool(volume.boot.unread) and offset == volume.offset + volume.kind.first_structure
     start = volume.offset + ext.SUPERBLOCK_OFFSET
     return (
         volume.filesystem == FilesystemKind.EXT
