@@ -266,18 +266,9 @@ def lay_mounted(path, offset, kind, top, make, inside=""):
 
 
 def esp(path, offset, mib, files):
-    part = f"{path}@@{offset}"
-    run(
-        "mkfs.fat",
-        "-F",
-        "32",
-        "--offset",
-        offset // SECTOR,
-        "-h",
-        offset // SECTOR,
-        path,
-        mib * 1024,
-    )
+    part, first = f"{path}@@{offset}", offset // SECTOR
+    where = ("--offset", first, "-h", first, path, mib * 1024)
+    run("mkfs.fat", "-F", "32", "-s", "1", *where)
     for place, data in files.items():
         folders = place.split("/")[:-1]
         for depth in range(len(folders)):

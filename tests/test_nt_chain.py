@@ -9,8 +9,8 @@ from mending.workshop.disks import MARKER, code
 from mending.workshop.program_file import program_bytes
 from tests.machine import OVMF, QEMU, screen_of
 from tests.nt_faults import SOUND, entry, settings, turned
-from tests.nt_pc import BASE, PROGRAMS, SOFTWARE, SYSTEM, NtPc
-from tests.support import InFolder, ids, needs, tool, trace_file
+from tests.nt_pc import BASE, PROGRAMS, SOFTWARE, SYSTEM, SYSTEM_AT, SYSTEM_BYTES, NtPc
+from tests.support import SECTOR, InFolder, ids, needs, tool, trace_file
 
 OTHER = uuid.UUID("5ea00000-0000-4000-8000-0000000000aa")
 LOADER = f"{BASE}/winload.efi"
@@ -76,6 +76,39 @@ class Files(InFolder):
         self.assertIn("checksum", told["files"][0]["why"])
         pc.write({SYSTEM: bytes(8192)})
         self.assertIn("cannot be used", self.json_here("files", pc.path, expect=4)["says"])
+
+
+@needs(*PROGRAMS)
+class LostVolumes(InFolder):
+    def test_a_volume_on_which_the_manager_finds_nothing_fails_and_is_not_left_open(self):
+        def root_torn(pc):
+            data = pc.path.read_bytes()[SYSTEM_AT : SYSTEM_AT + SYSTEM_BYTES]
+            table = int.from_bytes(data[48:56], "little") * data[13] * SECTOR
+            pc.put(SYSTEM_AT + table + 5 * 1024 + 510, b"\x5a\xa5")
+
+        def last(pc):
+            pc.put(SYSTEM_AT + SYSTEM_BYTES - SECTOR, bytes(SECTOR))
+            pc.put(SYSTEM_AT, bytes(SECTOR))
+
+        rows = (
+            (lambda pc: pc.put(SYSTEM_AT, bytes(SECTOR)), "boot sector is damaged", True),
+            (last, "no file system begins there", False),
+            (root_torn, "top folder is damaged", False),
+        )
+        for firmware in ("bios", "uefi"):
+            for change, says, mendable in rows:
+                with self.subTest(says, firmware=firmware):
+                    pc = NtPc(self.folder, firmware)
+                    change(pc)
+                    trace = trace_file(pc.path)
+                    self.assertEqual(
+                        (ids(trace, "fatal"), trace.failing_phase),
+                        (["system-volume-lost"], "loader"),
+                    )
+                    self.assertIn(says, trace.fatal[0].says)
+                    if mendable:
+                        done = self.json_here("mend", pc.path, "--all", "--yes")
+                        self.assertEqual(done["after"], "no-fault-found")
 
 
 @needs(*PROGRAMS)

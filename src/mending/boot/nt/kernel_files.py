@@ -22,10 +22,19 @@ from mending.boot.chain import (
 )
 from mending.boot.nt.start import Libraries, NtStart, Program, nt_finding, read_program
 from mending.boot.nt.system_hive import HiveChecks
+from mending.disk.files import FileDamagedError, FilesUnavailableError
 from mending.disk.system import InstalledSystem
 from mending.disk.volume import Volume
 from mending.knowledge.families import nt_names
-from mending.model import FindingId, Phase, RepairId, Severity, Where
+from mending.model import (
+    FilesystemKind,
+    Finding,
+    FindingId,
+    Phase,
+    RepairId,
+    Severity,
+    Where,
+)
 
 _BESIDE_BYTES, _MOST_BESIDE = 32 << 20, 500
 """Of what lies beside a manager: messages in many languages, fonts, a memory test."""
@@ -110,6 +119,9 @@ class LoaderChecks:
     @not_followed(_UNREAD, "The loader of the system", then=lambda checks: checks._behind(0))
     def loader(self) -> CheckResult:
         """Is it there and whole?"""
+        lost = self._lost_volume()
+        if lost is not None:
+            return failed(lost, self._behind(0))
         program = read_program(self._home, self._path)
         if program is None:
             says = f"The loader {self._path} is not on volume {self._home.volume.number}."
@@ -125,6 +137,34 @@ class LoaderChecks:
             return failed(fault, self._behind(0))
         says = f"The loader {program.path} is whole."
         return passed(Phase.LOADER, says, program.where, self._behind(program.image.machine))
+
+    def _lost_volume(self) -> Finding | None:
+        """Whether nothing on the volume can be found by anybody: its first sector or its top folder
+        is damaged. What a drive cannot read, or a lock hides, is another matter.
+        """
+        volume = self._home.volume
+        where, repairs = Where(offset=volume.offset, length=512), tuple[RepairId, ...]()
+        why = ""
+        if volume.filesystem in {FilesystemKind.UNKNOWN, FilesystemKind.BLANK}:
+            why = "no file system begins there"
+        elif volume.filesystem is FilesystemKind.NTFS and not volume.boot.readable:
+            why = "its boot sector is damaged"
+            backup = volume.boot.backup
+            repairs = (RepairId.BOOT_SECTOR,) if backup is not None and backup.sound else ()
+        else:
+            try:
+                self._home.environment.files(volume).listing("/")
+            except FileDamagedError as error:
+                why = f"its top folder is damaged: {error.says.rstrip('.')}"
+            except FilesUnavailableError:
+                return None
+        if not why:
+            return None
+        says = (
+            f"The boot manager finds nothing on volume {volume.number}, where the loader"
+            f" {self._path} should be: {why}."
+        )
+        return finding(FindingId.SYSTEM_VOLUME_LOST, Severity.FATAL, says, where, repairs)
 
     def _behind(self, machine: int) -> Link:
         return KernelChecks(msgspec.structs.replace(self._start, machine=machine)).kernel

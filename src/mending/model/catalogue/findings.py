@@ -121,6 +121,7 @@ class FindingId(StrEnum):
     INITRAMFS_LACKS_PART = "initramfs-lacks-part"
     FILES_NOT_CHECKED = "files-not-checked"
     START_SETTING_LEFT = "start-setting-left"
+    SYSTEM_VOLUME_LOST = "system-volume-lost"
     SYSTEM_LOADER_MISSING = "system-loader-missing"
     SYSTEM_LOADER_DAMAGED = "system-loader-damaged"
     HIVE_DAMAGED = "hive-damaged"
@@ -377,6 +378,7 @@ FINDINGS: Mapping[FindingId, FindingRow] = {
             FindingId.HIVE_COPIES_WHOLE: (),
             FindingId.HIVE_COPIES_UNFIT: (),
             FindingId.START_SETTING_LEFT: (RepairId.START_SETTING,),
+            FindingId.SYSTEM_VOLUME_LOST: (RepairId.BOOT_SECTOR,),
             FindingId.SYSTEM_LOADER_MISSING: (RepairId.FILE_RESTORE, RepairId.BOOT_ENTRIES),
             FindingId.SYSTEM_LOADER_DAMAGED: (RepairId.FILE_RESTORE,),
             FindingId.BOOT_DRIVER_MISSING: (RepairId.FILE_RESTORE, RepairId.DRIVER_OFF),

@@ -32,6 +32,7 @@ _ANSWERS = (
     FindingId.EFI_VOLUME_DAMAGED,
     FindingId.BOOT_SECTOR_ODD,
     FindingId.OTHER_BOOT_SECTOR_DAMAGED,
+    FindingId.SYSTEM_VOLUME_LOST,
 )
 
 
