@@ -61,6 +61,10 @@ class Disk(NamedTuple):
     def opened(self, name):
         """A volume of it, mounted for writing; what a mirror has is copied to its other member."""
         drive, offset, kind = self.parts[name]
+        if kind == "vfat":
+            with _by_mtools(f"{self.drives[drive]}@@{offset}", self.first.parent / name) as folder:
+                yield folder
+            return
         with contextlib.ExitStack() as stack:
             folder = stack.enter_context(_folder(self.first.parent / f"{name}.mounted"))
             options = f"loop,offset={offset}" + (",nouuid" if kind == "xfs" else "")
@@ -105,6 +109,17 @@ def _folder(path):
     path.mkdir(parents=True, exist_ok=True)
     yield path
     path.rmdir()
+
+
+@contextlib.contextmanager
+def _by_mtools(part, folder):
+    """The files of a FAT volume in a folder, and what becomes of them put back."""
+    folder.mkdir()
+    run("sh", "-c", f"mcopy -s -n -i {part} '::*' {folder}")
+    yield folder
+    run("sh", "-c", f"mdeltree -i {part} '::*'")
+    run("sh", "-c", f"mcopy -s -i {part} {folder}/* ::")
+    shutil.rmtree(folder)
 
 
 def _copy(source, at, target, to, length):

@@ -31,8 +31,8 @@ def system_tree(folder, kind, identifier):
     return tree
 
 
-def root_disk(folder, volume, command_line):
-    """A GPT disk of an ESP and this volume."""
+def root_disk(folder, volume, command_line, inside=None):
+    """A GPT disk of an ESP and this volume. Args: inside: what the initramfs holds."""
     path, size = folder / "disk.img", volume.stat().st_size
     draft = ImageDraft(FIRST * SECTOR + size + MIB)
     parts = [(gpt.EFI_SYSTEM, 2048, 81_920, "EFI"), (DATA, FIRST, size // SECTOR, "root")]
@@ -43,7 +43,7 @@ def root_disk(folder, volume, command_line):
             b".osrel": b"ID=ferry\n",
             b".cmdline": command_line.encode(),
             b".linux": made_kernel(version=VERSION),
-            b".initrd": gzip.compress(archive(), mtime=0),
+            b".initrd": gzip.compress(inside or archive(), mtime=0),
         },
     )
     put_desk(draft, "EFI", {"EFI/BOOT/BOOTX64.EFI": loader})

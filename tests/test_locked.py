@@ -22,7 +22,8 @@ from mending.model import InputError, MendingError, Window
 from mending.source import MemorySource, open_source
 from mending.workshop.linux import _template
 from tests.root_disks import root_disk
-from tests.support import PROGRAM, InFolder, needs, needs_mounts, sha, tool
+from tests.support import PROGRAM, InFolder, ids, needs, needs_mounts, sha, tool, trace_file
+from tests.systems import cpio
 from tests.templates import ROOT_UUID
 
 MAKER = "cryptsetup"
@@ -182,6 +183,20 @@ class Disks(Locked):
                 found = self.json_here("trace", path, "--key-file", self.key())
                 self.assertEqual(found["verdict"], "no-fault-found", found["phases"])
                 self.assertEqual(found["systems"][0]["title"], "Ferry Linux 3")
+
+    def test_an_initramfs_that_would_unlock_another_volume_is_told_without_a_key(self):
+        path, line = self.encrypted(_template("linux-root.ext4")), "root=/dev/mapper/root ro"
+        for name, row, stops in (
+            ("root", f"UUID={LUKS_UUID}", False),
+            ("root", "UUID=5ea00000-0000-4000-8000-00000000dead", True),
+            ("gangway", "UUID=5ea00000-0000-4000-8000-00000000dead", True),
+            ("gangway", f"UUID={LUKS_UUID}", False),
+        ):
+            table = f"{name} {row} none luks\n".encode()
+            inside = cpio({"init": b"#!/bin/sh\n", "cryptroot/crypttab": table})
+            trace = trace_file(root_disk(self.folder, path, line, inside))
+            self.assertEqual(ids(trace, "fatal"), ["initramfs-lacks-part"] if stops else [])
+            self.assertEqual(trace.failing_phase, "kernel" if stops else None)
 
     def plain_of(self, volume):
         """The plain bytes by the volume key that the real program tells, and another library."""

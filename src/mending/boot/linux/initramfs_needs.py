@@ -20,6 +20,7 @@ from collections.abc import Iterable
 import msgspec
 
 from mending.boot.chain import BootEnvironment, OutOfReachError
+from mending.boot.linux.mounts import parse_name, unlock_table
 from mending.disk.volume import Volume
 from mending.formats.container.initramfs import Initramfs
 from mending.model import FilesystemKind
@@ -120,6 +121,9 @@ class InitramfsNeeds:
         """Sentences on what is not there and on which the root hangs; none where all is there, or
         where nothing tells what is built in.
         """
+        if self._root.filesystem is FilesystemKind.LUKS:
+            found = [] if self._built_in is None else [*self._drive(), *self._unlocking()]
+            return list(dict.fromkeys([*found, *self._other_lock()]))
         if self._built_in is None:
             return []
         found = [*self._filesystem(), *self._drive(), *self._array()]
@@ -194,14 +198,30 @@ class InitramfsNeeds:
         return lacking
 
     def _locked(self) -> list[str]:
-        if self._root.type.startswith("inside volume"):
-            holder = int(self._root.type.rpartition(" ")[2])
-        else:
-            return []
+        return self._unlocking() if self._root.type.startswith("inside volume") else []
+
+    def _unlocking(self) -> list[str]:
         lacking = self._lacks("dm_crypt", "driver for encrypted volumes")
         if not self._inside.has_program(_UNLOCKERS):
-            lacking.append(f"holds no program that unlocks volume {holder}")
+            lacking.append("holds no program that unlocks the root's volume")
         return lacking
+
+    def _other_lock(self) -> list[str]:
+        """A table of what is unlocked in which the root's mapping names a volume that is not there,
+        or nothing that is named is there.
+        """
+        rows = list(unlock_table(self._inside.text("crypttab")))
+        mapping = parse_name(self._given).value
+        own = [row for row in rows if row.point == mapping] or rows
+        lost = [
+            row.name.value
+            for row in own
+            if row.name.kind in {"uuid", "label", "partuuid", "partlabel"}
+            and not self._environment.named(row.name.kind, row.name.value)
+        ]
+        if not own or len(lost) < len(own):
+            return []
+        return [f"would unlock {lost[0]}, which is no volume of this disk"]
 
 
 def _plain(name: str) -> str:

@@ -143,6 +143,10 @@ class RootChecks:
                 why = self._why([volume]) or ", of a kind or in a place that is not read"
                 says = f"The root is a logical volume inside volume {volume.number}{why}."
                 return self._not_checked(says)
+        locked = [each for each in environment.volumes if each.filesystem is FilesystemKind.LUKS]
+        fault = self._judge_inside(locked[0]) if len(locked) == 1 else None
+        if fault is not None:
+            return failed(fault)
         if name.value in unlocked_names(environment, self._command_line):
             return self._not_checked(
                 "The root is an encrypted volume of this disk, which cannot be read without its"
