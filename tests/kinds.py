@@ -17,6 +17,8 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import NamedTuple
 
+from filelock import FileLock
+
 from tests import samples
 from tests.guest import run_in_guest
 from tests.machine import screen_of
@@ -890,7 +892,8 @@ def judged(disk):
     }
 
 
-def try_sound(disk, start=True):
+def try_sound(sound, start=True):
+    disk = copied(sound, "sound")
     said = judged(disk)
     said["right"] = said["verdict"] == "no-fault-found" or (
         said["phase"] is None and "encrypted" in said["open"]
@@ -899,6 +902,7 @@ def try_sound(disk, start=True):
     said["left alone"] = status in {0, 4}
     if start:
         said["starts"], said["screen"] = starts(disk)
+    shutil.rmtree(disk.first.parent)
     return said
 
 
@@ -920,26 +924,33 @@ def try_fault(disk, fault, start=True):
     return said
 
 
+def noted(change=None):
+    """What came out so far, with this added; several may be at work at once."""
+    results = HOME / "results.json"
+    HOME.mkdir(parents=True, exist_ok=True)
+    with FileLock(HOME / "results.lock"):
+        told = json.loads(results.read_text()) if results.exists() else {}
+        if change:
+            told |= change
+            results.write_text(json.dumps(told, indent=1) + "\n")
+    return told
+
+
 def main():
     start = "--quick" not in sys.argv
     wanted = [word for word in sys.argv[1:] if not word.startswith("-")] or list(KINDS)
-    results = HOME / "results.json"
-    HOME.mkdir(parents=True, exist_ok=True)
-    told = json.loads(results.read_text()) if results.exists() else {}
     for kind in wanted:
         disk = made(kind)
-        rows = [("sound", None), *((fault.name, fault) for fault in FAULTS[kind])]
-        for name, fault in rows:
-            key = f"{kind}: {name}"
-            if key in told and ("starts" in told[key] or not start or not told[key].get("mended")):
-                continue
-            said = (
-                try_sound(copied(disk, "sound"), start)
-                if fault is None
-                else try_fault(disk, fault, start)
+        for name, fault in (("sound", None), *((fault.name, fault) for fault in FAULTS[kind])):
+            key, told = f"{kind}: {name}", noted()
+            done = told.get(key, {})
+            to_start = start and (
+                fault is None or (done.get("mended", True) and fault.more is not None)
             )
-            told[key] = said
-            results.write_text(json.dumps(told, indent=1) + "\n")
+            if done and ("starts" in done or not to_start):
+                continue
+            said = try_sound(disk, start) if fault is None else try_fault(disk, fault, start)
+            noted({key: said})
             shown = {k: v for k, v in said.items() if k not in {"screen", "says", "warnings"}}
             print(key, shown, said["says"][:1], flush=True)
 
