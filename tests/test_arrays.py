@@ -66,9 +66,9 @@ class Arrays(InFolder):
         said = run_in_guest("\n".join(words), disks, ("mdadm",), modules)
         cls.sums = re.findall(r"([0-9a-f]{32})  /dev/md\d", said)
 
-    def disk(self, *names):
+    def disk(self, *names, called="desk.img"):
         """A disk whose partitions are these members."""
-        path = self.folder / "desk.img"
+        path = self.folder / called
         with path.open("wb") as file:
             file.truncate((FIRST + STEP * len(names) + 2048) * SECTOR)
         places = [FIRST + STEP * at for at in range(len(names))]
@@ -114,6 +114,18 @@ class Arrays(InFolder):
                 array, made = self.read(*names)
                 wanted = self.sums[list(MADE).index(names[0][0])]
                 self.assertEqual((array.unread, array.missing, made), ("", missing, wanted))
+
+    def test_disks_of_one_pc_are_traced_together(self):
+        first, second = self.disk("c0"), self.disk("c1", called="other.img")
+        alone = self.json_here("trace", first)
+        self.assertIn("array-not-read", [each["id"] for each in alone["findings"]])
+        both = self.json_here("trace", first, second)
+        self.assertEqual([each["id"] for each in both["findings"] if "array" in each["id"]], [])
+        numbers = [volume["number"] for volume in both["volumes"]]
+        self.assertEqual(numbers, [1, 10_001, 3001])
+        self.assertEqual(both["volumes"][2]["type"], "array 2 of volumes 1, 10001")
+        (self.folder / "notes").write_text("no disk\n")
+        self.run_here("trace", first, self.folder / "notes", expect=3)
 
     def test_what_is_lacking_is_named(self):
         for names, why in (

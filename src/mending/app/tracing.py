@@ -1,7 +1,9 @@
 """Tracing a target, and letting its case remember it."""
 
 import resource
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from contextlib import ExitStack
+from pathlib import Path
 from typing import TYPE_CHECKING, Protocol
 
 from mending.app.bounds import within_bounds
@@ -43,10 +45,12 @@ def trace(
     firmware: str | None = None,
     secret: GivenKey | None = None,
     watch: Watch | None = None,
+    others: Sequence[Path] = (),
 ) -> Trace:
     """Which phase of starting fails.
 
     Args:
+        others: further disks of the same PC; with them no repair is asked whether it could be done.
         secret: what opens locked volumes; it is kept nowhere.
         watch: told how far it is.
 
@@ -64,15 +68,19 @@ def trace(
         with (
             within_bounds(target.path),
             opened_to_read(target.path, sector) as source,
+            ExitStack() as stack,
         ):
+            more = [stack.enter_context(opened_disk(str(path), sector)) for path in others]
             reached = None
             if watch is not None:
                 watch.opened(source)
                 reached = watch.reached
-            environment = open_environment(source, keys)
+            environment = open_environment(source, keys, more)
             kind = firmware or target.firmware
             options = target.boot_options
             found = trace_environment(source, environment, kind, options, reached)
+            if others:
+                return found
             return offers_in(source, environment, found, _settings(target, kind, keys))
 
     found = traced_or_told(target.path, ask)

@@ -7,7 +7,13 @@ import msgspec
 
 from mending.boot.chain.environment import BootEnvironment, FreeSpace
 from mending.disk.files import Files, open_files
-from mending.disk.layout import Disk, mirrored, with_arrays, with_logical_volumes
+from mending.disk.layout import (
+    Disk,
+    mirrored,
+    with_arrays,
+    with_logical_volumes,
+    with_other_disks,
+)
 from mending.disk.system import Contents, read_contents
 from mending.disk.volume import (
     SOUND_FAT,
@@ -20,6 +26,7 @@ from mending.formats.btrfs import tree
 from mending.formats.filesystem import ext
 from mending.formats.xfs import structures as xfs
 from mending.model import Change, FileChange, FilesystemKind, Where
+from mending.source import Source
 from mending.source.stitched import ViewedSource
 
 if TYPE_CHECKING:
@@ -36,12 +43,15 @@ class DiskEnvironment(BootEnvironment):
 
     disk: Disk
 
-    def __init__(self, disk: Disk, keys: "KeyRing | None" = None) -> None:
+    def __init__(
+        self, disk: Disk, keys: "KeyRing | None" = None, others: Sequence[Source] = ()
+    ) -> None:
         super().__init__()
-        source, self.arrays = with_arrays(disk.source, disk.volumes)
+        source, beside = with_other_disks(disk.source, others)
+        source, self.arrays = with_arrays(source, (*disk.volumes, *beside))
         held = tuple(array.volume for array in self.arrays if array.volume is not None)
         self._inside = dict[int, Volume]()
-        outer = (*disk.volumes, *held)
+        outer = (*disk.volumes, *beside, *held)
         if keys is not None or any(each.encrypted for each in outer):
             from mending.disk.locked import KeyRing, with_unlocked_volumes  # noqa: PLC0415 - lazy
 
@@ -53,7 +63,7 @@ class DiskEnvironment(BootEnvironment):
         self._called: dict[str, int] = {}
         listed = tuple(mirrored(volume, self.arrays) for volume in disk.volumes)
         self.disk = msgspec.structs.replace(disk, source=source, volumes=listed)
-        self._held = held
+        self._held = (*(mirrored(volume, self.arrays) for volume in beside), *held)
         self._contents: dict[int, Contents] = {}
 
     @property

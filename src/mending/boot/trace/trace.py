@@ -1,6 +1,6 @@
 """A trace: the walk along the chain of a disk or mounted tree, and all that is found on the way."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING
 
 from mending.boot.bios import BiosChain, CodeKind, recognise_code
@@ -40,7 +40,7 @@ from mending.model import (
     Verdict,
     Where,
 )
-from mending.source import Target, as_disk, as_tree
+from mending.source import Source, Target, as_disk, as_tree
 
 if TYPE_CHECKING:
     from mending.boot.uefi import BootOptions
@@ -63,11 +63,14 @@ _TABLE_FINDINGS = {
 """What problems of an MBR and of its EBR chain are called."""
 
 
-def open_environment(target: Target, keys: "KeyRing | None" = None) -> BootEnvironment:
+def open_environment(
+    target: Target, keys: "KeyRing | None" = None, others: Sequence[Source] = ()
+) -> BootEnvironment:
     """What checks and repairs look at on a target; a disk is surveyed.
 
     Args:
         keys: what opens locked volumes.
+        others: further disks of the same PC.
 
     Raises:
         InputError: this is no disk, or holds no installed system, or it went away; the key opens
@@ -76,9 +79,11 @@ def open_environment(target: Target, keys: "KeyRing | None" = None) -> BootEnvir
     """
     tree = as_tree(target)
     if tree is None:
-        return DiskEnvironment(survey(as_disk(target)), keys)
+        return DiskEnvironment(survey(as_disk(target)), keys, others)
     if keys is not None:
         raise UsageError("A mounted tree is unlocked already.", "Leave the key out.")
+    if others:
+        raise UsageError("A mounted tree has no other disks.", "Name the disks themselves.")
     return TreeEnvironment(tree)
 
 

@@ -7,6 +7,7 @@ from mending.disk.layout.gpt_copies import Gpt, GptCopy
 from mending.disk.layout.identifiers import identifier_ranges
 from mending.disk.layout.logical import with_logical_volumes
 from mending.disk.layout.moments import disk_at_moment, volume_at_moment
+from mending.disk.layout.other_disks import with_other_disks
 from mending.disk.layout.sector_size import settle_sector_size
 from mending.disk.layout.survey import Disk, Scheme, survey, volume_at
 from mending.disk.layout.unallocated import ALIGNED, find_unlisted_volumes, usable_range
@@ -30,4 +31,5 @@ __all__ = [
     "walk_ebr_chain",
     "with_arrays",
     "with_logical_volumes",
+    "with_other_disks",
 ]

@@ -84,7 +84,8 @@ def with_arrays(source: Source, volumes: Sequence[Volume]) -> tuple[Source, tupl
             gathered.setdefault(member.array, []).append((volume, member))
     if not gathered:
         return source, ()
-    viewed, found = ViewedSource(source), list[Array]()
+    viewed = source if isinstance(source, ViewedSource) else ViewedSource(source)
+    found = list[Array]()
     for pairs in gathered.values():
         array = _array(pairs)
         if not array.unread and not _reads_as_its_member(array):

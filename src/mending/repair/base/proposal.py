@@ -37,6 +37,7 @@ class MendSettings(msgspec.Struct, frozen=True):
         keys: what opens locked volumes.
         yes: nobody will be asked: what has one sure answer is taken.
         searching: the whole disk may be read to find out what there is to propose.
+        asking: nothing will be written: it is enough to know whether something could be.
         failing_since: tells when failing began, RFC 3339, empty where no record says so; asked only
             where that decides something, for reading the records takes its time.
     """
@@ -59,6 +60,7 @@ class MendSettings(msgspec.Struct, frozen=True):
     keys: KeyRing | None = None
     yes: bool = False
     searching: bool = True
+    asking: bool = False
     failing_since: Callable[[], str] = str
 
 

@@ -86,8 +86,15 @@ def _judged(request: Request, files: Files) -> tuple[list[FileCheck], dict[str, 
     if request.found(FindingId.INIT_MISSING) and files.find(PACKAGE_STATUS) is None:
         return [], {}
     packages = PackageFiles(files)
-    bad = [check for check in packages.check(request.progress) if check.state != "sound"]
+    bad = []
+    if request.settings.asking:
+        named = [str(each.where.path) for each in request.calling_for(REPAIR)]
+        bad = [check for check in packages.check_named(named) if check.state != "sound"]
+    if not bad:
+        bad = [check for check in packages.check(request.progress) if check.state != "sound"]
     copies = sound_copies(bad, folder, files) if bad else {}
+    if request.settings.asking and copies:
+        return bad, copies
     return bad, copies | packages.missing_links(folder)
 
 

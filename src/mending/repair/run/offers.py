@@ -29,7 +29,8 @@ def with_offers(found: Examined, settings: MendSettings) -> Trace:
     """
     now, possible, barred = found, set[RepairId](), dict[RepairId, BarredRepair]()
     unsearched = set[RepairId]()
-    settings = msgspec.structs.replace(settings, searching=found.trace.target.bytes <= _SMALL)
+    may_search = found.trace.target.bytes <= _SMALL
+    settings = msgspec.structs.replace(settings, searching=may_search, asking=True)
     for _ in range(_MOST_ROUNDS):
         let_through: Examined | None = None
         for repair in wanted(now.trace):

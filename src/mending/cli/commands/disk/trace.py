@@ -19,6 +19,9 @@ from mending.model import Verdict
 
 @click.command("trace")
 @options.target_argument
+@click.argument(
+    "others", nargs=-1, metavar="[DISK]...", type=click.Path(path_type=Path, exists=True)
+)
 @options.sector
 @options.firmware
 @options.variables
@@ -36,6 +39,7 @@ from mending.model import Verdict
 def command(
     ctx: click.Context,
     target: str,
+    others: tuple[Path, ...],
     sector: int | None,
     firmware: str | None,
     variables: str | None,
@@ -47,13 +51,13 @@ def command(
     as_json: bool,
 ) -> None:
     """Which phase of starting fails, check by check, and why. Reads only; a case remembers the
-    result.
+    result. Further disks of the same PC are named behind the one that it starts from.
     """
     host = this_host()
     found = NamedTarget(target, host, variables)
     picture = wanted_figure(figure, force, target, found.path)
     with reading_shown(found.path) as watch:
-        result = trace(found, host, sector, firmware, secret, watch)
+        result = trace(found, host, sector, firmware, secret, watch, others)
     if against is not None:
         from mending.app.copies.keeping import trace_against  # noqa: PLC0415 - lazy: seldom asked
 
