@@ -19,7 +19,7 @@ from typing import NamedTuple
 
 from filelock import FileLock
 
-from tests import samples
+from tests import real, samples
 from tests.guest import run_in_guest
 from tests.machine import screen_of
 from tests.support import GRUB_FILES, PROGRAM, SECTOR, SYSTEM_PATH, patch
@@ -29,6 +29,7 @@ MARKER = "ferry-desk login:"
 ENDS = ("Kernel panic", "emergency mode", "(initramfs)", "grub rescue>", "dracut:/#", "Boot error")
 ROOT, HOMES = "5ea00000-0000-4000-8000-00000000c0de", "5ea00000-0000-4000-8000-0000000000b0"
 BOOT, LOCK = "5ea00000-0000-4000-8000-00000000b007", "5ea00000-0000-4000-8000-00000000aaaa"
+TREE = "5ea00000-0000-4000-8000-00000000b7f5"
 BOOT_ROW = f"UUID={BOOT} /boot ext4 defaults 0 2\n"
 BIOS_BOOT = "21686148-6449-6E6F-744E-656564454649"
 MIB = 1 << 20
@@ -136,7 +137,11 @@ def _copy(source, at, target, to, length):
 
 
 def make_root(name):
-    """One installation for all kinds of its maker of initramfs images."""
+    """One installation for all kinds of its maker of initramfs images; `small` is the one that the
+    other tests use.
+    """
+    if name == "small":
+        return real.ROOT
     root = HOME / "roots" / name
     if not root.exists():
         new = root.with_name(f"{name}.new")
@@ -301,13 +306,13 @@ def esp(path, offset, mib, files):
 
 def make_btrfs(home):
     path = home / "pc.img"
-    table = f"UUID={ROOT} / btrfs subvol=@ 0 0\nUUID={ROOT} /home btrfs subvol=@home 0 0\n"
-    line = words(f"UUID={ROOT}", "rootflags=subvol=@")
-    with system("btrfs", table, line, "btrfs") as top:
-        menu(top, line, ROOT, "/@/boot")
+    table = f"UUID={TREE} / btrfs subvol=@ 0 0\nUUID={TREE} /home btrfs subvol=@home 0 0\n"
+    line = words(f"UUID={TREE}", "rootflags=subvol=@")
+    with system("btrfs", table, line, "btrfs", base="small") as top:
+        menu(top, line, TREE, "/@/boot")
         make_core(top, "(hd0,msdos1)/@/boot/grub", "btrfs")
         blank(path, ROOT_MIB + 2, f"label: dos\nstart={START},type=83,bootable\n")
-        make = ("mkfs.btrfs", "-q", "-f", "-U", ROOT)
+        make = ("mkfs.btrfs", "-q", "-f", "-U", TREE)
         lay_mounted(path, START * SECTOR, "btrfs", top, make, "@")
         put_grub(path)
     return Disk([path], "bios", {"root": (0, START * SECTOR, "btrfs")})
@@ -429,7 +434,7 @@ def make_dracut(home):
 
 def make_extlinux(home):
     path, line = home / "pc.img", words(f"UUID={ROOT}")
-    with system("extlinux", f"UUID={ROOT} / ext4 defaults 0 1\n", line) as top:
+    with system("extlinux", f"UUID={ROOT} / ext4 defaults 0 1\n", line, base="small") as top:
         number, folder = version(top), top / "boot/extlinux"
         folder.mkdir()
         (folder / "extlinux.conf").write_text(

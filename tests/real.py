@@ -31,7 +31,7 @@ _MASKED = (
     "systemd-hwdb-update.service",
     "console-getty.service",
 )
-_KEPT_PACKAGES = ("systemd_", "dash_", "login_")
+_KEPT_PACKAGES = ("systemd_", "dash_", "login_", "libmount1_")
 _SPARE = (
     "usr/share/doc",
     "usr/share/locale",
