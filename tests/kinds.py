@@ -740,6 +740,7 @@ FAULTS = {
             written("root", CFG, " quiet", " systemd.unit=emergency.target"),
             "session",
             "emergency.target",
+            ("--mount", "--anyway"),
         ),
         Fault("no accounts", written("root", "etc/passwd", None, ""), "session", "/etc/passwd"),
     ),

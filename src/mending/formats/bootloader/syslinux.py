@@ -108,7 +108,7 @@ class Label(msgspec.Struct, frozen=True):
     Attributes:
         kind: `linux` for a kernel; else the word that says what it is.
         initrds: images, in order.
-        line: of the file, from 1.
+        line: of the file, from 1, in which it names what it starts, or begins.
     """
 
     name: str
@@ -170,7 +170,8 @@ def read_menu(text: str) -> Menu:
         elif key in {"append", "initrd", *_FROM_KERNEL}:
             if labels:
                 named = key in _FROM_KERNEL
-                labels[-1] |= {"kind": key, "kernel": value} if named else {key: value}
+                more = {"kind": key, "kernel": value, "line": str(number)}
+                labels[-1] |= more if named else {key: value}
             elif key == "append":
                 append = value
     return Menu(

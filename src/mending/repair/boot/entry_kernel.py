@@ -2,7 +2,7 @@
 damaged, made to name the sound ones that lie beside it.
 
 Only the two names change; the command line and everything else in the entry stay. Menus of GRUB and
-entry files of systemd-boot write both in the same words (`linux`, `initrd`).
+of SYSLINUX and entry files of systemd-boot write both in the same words (`linux`, `initrd`).
 """
 
 import re
@@ -16,8 +16,9 @@ from mending.repair.base import Proposal, Request
 from mending.repair.files import put_files, read_whole
 
 REPAIR = RepairId.ENTRY_KERNEL
-_KERNEL = re.compile(rb"(\s*linux\w*\s+)(\S+)(.*)", re.DOTALL)
-_INITRD = re.compile(rb"(\s*initrd\w*\s+)(.*\S)(\s*)", re.DOTALL)
+_KERNEL = re.compile(rb"(\s*(?:linux\w*|kernel)\s+)(\S+)(.*)", re.DOTALL | re.IGNORECASE)
+_INITRD = re.compile(rb"(\s*initrd\w*\s+)(.*\S)(\s*)", re.DOTALL | re.IGNORECASE)
+_NEXT = re.compile(rb"\s*(?:\}|menuentry\b|label\b)", re.IGNORECASE)
 
 
 def propose(request: Request) -> Proposal:
@@ -137,7 +138,7 @@ def _name(rows: list[bytes], at: int, part: Part, kernel: KernelWithInitramfs) -
     if match is not None:
         rows[at] = match.group(1) + names[0] + match.group(3)
     for number in range(at + 1, len(rows)):
-        if rows[number].strip() == b"}" or rows[number].lstrip().startswith(b"menuentry"):
+        if _NEXT.match(rows[number]):
             break
         found = _INITRD.fullmatch(rows[number])
         if found is not None:
