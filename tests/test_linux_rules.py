@@ -17,7 +17,7 @@ from mending.boot.nt.store_volumes import carried_store
 from mending.boot.volumes import findings
 from mending.disk.hives import Hive
 from mending.disk.layout import survey
-from mending.model import FindingId, Severity, Where
+from mending.model import KINDS, FilesystemKind, FindingId, Severity, Where
 from mending.repair.boot import own_code
 from mending.source import MemorySource, open_source
 from mending.workshop import bios_disk
@@ -68,7 +68,9 @@ class Accounts(unittest.TestCase):
 
     def damage(self, rows, secrets=b"root:*:1::::::\n", barred=False):
         checks = SimpleNamespace(
-            _environment=SimpleNamespace(find=lambda _volume, _path: barred or None), _volume=None
+            _environment=SimpleNamespace(find=lambda _volume, _path: barred or None),
+            _volume=None,
+            _copies=lambda _path: (),
         )
         table = "\n".join(rows).encode()
         accounts = sign_in.read_accounts(rows)
@@ -143,8 +145,16 @@ class Entries(unittest.TestCase):
 
     def test_where_a_lost_superblock_was(self):
         boot = SimpleNamespace(unread="It cannot be read.")
-        (lost,) = findings._lost_superblock(SimpleNamespace(number=2, boot=boot, offset=1 << 20))
-        self.assertEqual((lost.where.offset, lost.where.length), ((1 << 20) + 1024, 1024))
+        for kind, behind in (("ext", 1024), ("xfs", 0), ("btrfs", 65_536)):
+            volume = SimpleNamespace(
+                number=2,
+                boot=boot,
+                offset=1 << 20,
+                filesystem=kind,
+                kind=KINDS[FilesystemKind(kind)],
+            )
+            (lost,) = findings._lost_superblock(volume)
+            self.assertEqual(lost.where.offset, (1 << 20) + behind)
 
 
 @needs("mke2fs", "dumpe2fs")
@@ -239,7 +249,7 @@ class Cores(unittest.TestCase):
         )
         disk = SimpleNamespace(source=None, volumes=["volume"])
         with (
-            patch.object(core, "open_files", lambda *_words: files),
+            patch.object(core, "files_kept", lambda _disk: [("volume", files)]),
             patch.object(core.grub, "is_core_head", lambda _head: whole),
             patch.object(core.grub_image, "unpack_core", lambda _data: unpacked),
             patch.object(core.grub_image, "read_image", lambda _data: image),

@@ -2,7 +2,7 @@
 something does.
 """
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 
 import msgspec
 
@@ -16,8 +16,8 @@ from mending.boot.chain import (
     passed,
     place,
 )
-from mending.disk.files import FilesUnavailableError, open_files
-from mending.disk.layout import Disk
+from mending.disk.files import Files, FilesUnavailableError, open_files, possible_tops
+from mending.disk.layout import Disk, with_arrays, with_logical_volumes
 from mending.disk.volume import Volume
 from mending.formats.bootloader import grub, grub_image
 from mending.formats.bootloader.grub_image import GrubImage
@@ -72,10 +72,9 @@ def spare_core(disk: Disk) -> SpareCore | None:
     """The core that the installed system keeps as a file, whole and of its own kind; None where
     there is none.
     """
-    for volume in disk.volumes:
+    for volume, files in files_kept(disk):
         for path in _CORE_FILES:
             try:
-                files = open_files(disk.source, volume)
                 found = files.find(path)
                 data = files.read(found) if found is not None else b""
             except FilesUnavailableError:
@@ -89,6 +88,21 @@ def spare_core(disk: Disk) -> SpareCore | None:
             ):
                 return SpareCore(volume, found.path, data)
     return None
+
+
+def files_kept(disk: Disk) -> Iterator[tuple[Volume, Files]]:
+    """Every volume whose files can be read, in arrays and groups, too; of one with subvolumes each
+    that may hold a system.
+    """
+    source, arrays = with_arrays(disk.source, disk.volumes)
+    held = [array.volume for array in arrays if array.volume is not None]
+    source, logical = with_logical_volumes(source, [*disk.volumes, *held])
+    for volume in (*disk.volumes, *held, *logical):
+        try:
+            for top in possible_tops(source, volume):
+                yield volume, open_files(source, msgspec.structs.replace(volume, top=top))
+        except FilesUnavailableError:
+            continue
 
 
 def room_for_core(disk: Disk) -> tuple[Lba, int] | None:

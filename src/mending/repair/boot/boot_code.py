@@ -4,8 +4,8 @@ from pathlib import Path
 
 from mending.boot.bios import CodeKind, recognise_code
 from mending.boot.chain import Trace
-from mending.boot.grub import find_core, room_for_core, spare_core
-from mending.disk.files import FilesUnavailableError, open_files
+from mending.boot.grub import files_kept, find_core, room_for_core, spare_core
+from mending.disk.files import FilesUnavailableError
 from mending.disk.layout import Disk, Scheme
 from mending.formats.bootloader import grub
 from mending.formats.partition import mbr
@@ -186,9 +186,8 @@ def _grub_code(disk: Disk, core: Lba, sector: Window) -> tuple[bytes, str]:
 
 
 def _stage_one(disk: Disk) -> tuple[str, bytes]:
-    for volume in disk.volumes:
+    for volume, inside in files_kept(disk):
         try:
-            inside = open_files(disk.source, volume)
             for place in _STAGE_ONE_PLACES:
                 found = inside.find(place)
                 data = inside.read(found, grub.SIZE) if found is not None else b""

@@ -34,7 +34,8 @@ def propose(request: Request) -> Proposal:
         bad, copies = _judged(request, files)
         copies |= {} if _INIT in copies else _usual_init(request, files)
         links = _usual_links(files)
-        copies |= links
+        below = tuple(f"{link}/" for link in links)  # those come back with the link
+        copies = {path: copy for path, copy in copies.items() if not path.startswith(below)} | links
     except InputError as error:
         raise RefusedError(error.says, error.hint) from error
     if not bad and not copies:
