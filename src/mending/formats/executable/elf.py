@@ -51,32 +51,16 @@ def read(window: Window) -> Reading[Program]:
         )
     wide = data[4] == _CLASS_64
     machine = int.from_bytes(data[18:20], "little")
-    table, size, count = (
-        (*struct.unpack_from("<Q", data, 32), *struct.unpack_from("<HH", data, 54))
-        if wide
-        else (*struct.unpack_from("<I", data, 28), *struct.unpack_from("<HH", data, 42))
-    )
-    for number in range(min(count, _MOST_HEADERS)):
-        length = _HEADER_64 if wide else _HEADER_32
-        row = data[table + number * size : table + number * size + length]
-        if len(row) == length and int.from_bytes(row[:4], "little") == _INTERPRETER:
-            return _with_interpreter(window, machine, row, wide)
+    for row in _segments(data, wide):
+        if row.kind == _INTERPRETER:
+            raw = data[row.offset : row.offset + min(row.size, 256)]
+            if not raw:
+                at = window.offset + min(row.offset, 2**62)
+                problem = Problem("interpreter-outside", at, 0, f"at {row.offset}", "a path")
+                return Reading(Program(machine, ""), (problem,))
+            name = raw.split(b"\0")[0].decode("utf-8", errors="replace")
+            return Reading(Program(machine, name), ())
     return Reading(Program(machine, ""), ())
-
-
-def _with_interpreter(window: Window, machine: int, row: bytes, wide: bool) -> Reading[Program]:
-    offset, length = (
-        (*struct.unpack_from("<Q", row, 8), *struct.unpack_from("<Q", row, 32))
-        if wide
-        else (*struct.unpack_from("<I", row, 4), *struct.unpack_from("<I", row, 16))
-    )
-    raw = window.data[offset : offset + min(length, 256)]
-    if not raw:
-        problem = Problem(
-            "interpreter-outside", window.offset + min(offset, 2**62), 0, f"at {offset}", "a path"
-        )
-        return Reading(Program(machine, ""), (problem,))
-    return Reading(Program(machine, raw.split(b"\0")[0].decode("utf-8", errors="replace")), ())
 
 
 class Linking(msgspec.Struct, frozen=True):
