@@ -855,11 +855,16 @@ def copied(disk, name):
 
 
 def starts(disk):
-    others = ",if=virtio"
-    for path in disk.drives[1:]:
-        others += f" -drive file={path},format=raw,if=virtio,snapshot=on"
     shown = screen_of(
-        disk.first, disk.firmware, MARKER, seconds=420, memory=900, idle=120, ends=ENDS, bus=others
+        disk.first,
+        disk.firmware,
+        MARKER,
+        seconds=420,
+        memory=900,
+        idle=120,
+        ends=ENDS,
+        bus=",if=virtio",
+        drives=disk.drives[1:],
     )
     return MARKER in shown, shown[-600:]
 

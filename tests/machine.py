@@ -42,13 +42,14 @@ def screen_of(
     keep_disk=False,
     ends=(),
     bus="",
+    drives=(),
 ):
     """Start the image; returns what was on the screen up to the marker, the end of the start, or
     the time limit.
 
     `store` is what UEFI firmware remembers; it changes only with `keep`, the image only with
     `keep_disk`. `ends` are further signs on the screen that the start has come to its end; `bus` is
-    how the drive is plugged in.
+    how the drive is plugged in, `drives` are further ones beside it.
     """
     with tempfile.TemporaryDirectory() as folder:
         words = [
@@ -63,6 +64,8 @@ def screen_of(
             "-no-reboot",
         ]
         words += ["-drive", f"file={image},format=raw,snapshot={'off' if keep_disk else 'on'}{bus}"]
+        for other in drives:
+            words += ["-drive", f"file={other},format=raw,snapshot=on{bus}"]
         if firmware == "uefi":
             kept = store if keep else Path(folder) / "vars.fd"
             if not keep:

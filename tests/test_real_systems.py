@@ -24,7 +24,17 @@ from tests.real import (
     version,
     words,
 )
-from tests.support import EVERY, SECTOR, InFolder, ids, needs, patch, tool, trace_file
+from tests.support import (
+    EVERY,
+    SECTOR,
+    InFolder,
+    ids,
+    needs,
+    needs_mounts,
+    patch,
+    tool,
+    trace_file,
+)
 from tests.systems import STUB
 
 TOOLS = ("sfdisk", "mkfs.fat", "mcopy", "mmd", "grub-mkimage", "debugfs", QEMU)
@@ -220,6 +230,16 @@ class Bios(Real):
                 phase = {"init-library-unfit": "kernel", "part-differs": None}.get(kind, "session")
                 self.assertEqual(trace.failing_phase, phase)
                 self.assertIn(says, found.says)
+
+    @needs(*TOOLS)
+    @needs_mounts
+    @needs_real
+    def test_an_init_that_may_not_be_run_may_be_run_again(self):
+        path = self.disk()
+        volume, init = f"{path}?offset={START * SECTOR}", "/usr/lib/systemd/systemd"
+        tool("debugfs", "-w", "-R", f"set_inode_field {init} mode 0100644", volume)
+        self.traced(path, "kernel", "init-not-executable")
+        self.mended(path, "file-restore", more=("--mount",))
 
     @needs(*TOOLS)
     @needs_real

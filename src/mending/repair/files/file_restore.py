@@ -9,14 +9,17 @@ from mending.boot.chain import Trace
 from mending.boot.linux import FIRST_PROGRAMS
 from mending.boot.new_entry import only_linux_system
 from mending.disk.files import Files
+from mending.disk.layout import Disk
 from mending.disk.system import PACKAGE_STATUS, FileCheck, PackageFiles, sound_copies
+from mending.disk.volume import Volume
 from mending.formats.package.dpkg import PackagedFile
-from mending.model import FileAttributes, FindingId, InputError, RefusedError, RepairId
+from mending.model import FileAttributes, Finding, FindingId, InputError, RefusedError, RepairId
 from mending.repair.base import Proposal, Request
-from mending.repair.files.placement import put_files
+from mending.repair.files.by_driver import put_by_driver
+from mending.repair.files.placement import put_files, read_whole
 
 REPAIR = RepairId.FILE_RESTORE
-_SHOWN = 3
+_SHOWN, _MAY_RUN = 3, 0o111
 _INIT = "/sbin/init"
 _MERGED = ("bin", "sbin", "lib", "lib64")
 
@@ -30,6 +33,9 @@ def propose(request: Request) -> Proposal:
     home = only_linux_system(request.environment)[0].volume
     environment = request.environment
     files = environment.files(home)
+    barred = request.found(FindingId.INIT_NOT_EXECUTABLE)
+    if barred and environment.disk is not None:
+        return _runnable(request, environment.disk, home, barred[0])
     try:
         bad, copies = _judged(request, files)
         copies |= {} if _INIT in copies else _usual_init(request, files)
@@ -77,6 +83,23 @@ def propose(request: Request) -> Proposal:
         answers=answers,
         fault_after=_sums_agree,
     )
+
+
+def _runnable(request: Request, disk: Disk, home: Volume, barred: Finding) -> Proposal:
+    """The permission to run the first program, where all else of it is as its package has it."""
+    path, files = str(barred.where.path), request.environment.files(home)
+    found = files.find(path)
+    try:
+        checks = PackageFiles(files).check_named([path])
+    except InputError as error:
+        raise RefusedError(error.says, error.hint) from error
+    if found is None or any(check.state != "sound" for check in checks):
+        raise RefusedError(f"{path} is not as its package has it.", "Put its package back by hand.")
+    given = FileAttributes(found.mode | _MAY_RUN, 0, 0, None)
+    data = read_whole(request.environment, home, found)
+    changes = put_by_driver(disk, home, request.settings, {found.path: data}, {found.path: given})
+    says = f"{found.path} on volume {home.number} may be run again."
+    return Proposal(repair=REPAIR, says=says, changes=tuple(changes), answers=(barred,))
 
 
 def _judged(request: Request, files: Files) -> tuple[list[FileCheck], dict[str, PackagedFile]]:
