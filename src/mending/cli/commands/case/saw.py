@@ -4,14 +4,8 @@ from pathlib import Path
 
 import click
 
-from mending.app.listening import take, told_apart, understand
-from mending.case import case_result, load_case
 from mending.cli import options
-from mending.cli.asking.listening import confirmed
-from mending.cli.host import interactive, this_host
 from mending.cli.packs import base_codes, base_pack
-from mending.cli.show.case.cases import show_recorded, show_statement
-from mending.cli.show.console import emit, say
 from mending.model import UsageError
 
 
@@ -37,6 +31,14 @@ def command(
     """
     if not words and not facts:
         raise UsageError("Nothing to record.", "See: mending signs")
+    # lazy: who completes an answer at a prompt waits for whatever is loaded above
+    from mending.app.listening import take, told_apart, understand  # noqa: PLC0415
+    from mending.case import case_result, load_case  # noqa: PLC0415
+    from mending.cli.asking.listening import confirmed  # noqa: PLC0415
+    from mending.cli.host import interactive, this_host  # noqa: PLC0415
+    from mending.cli.show.case.cases import show_recorded, show_statement  # noqa: PLC0415
+    from mending.cli.show.console import emit, say  # noqa: PLC0415
+
     pack, codes, known = base_pack(), base_codes(), load_case(Path(case))
     told = told_apart([*words, *facts], pack, codes)
     statements = understand(told.said, pack, codes)
