@@ -44,6 +44,9 @@ SOURCES = {
 PROGRAMS_FROM = "libwine"
 PROGRAMS = FOLDER / "programs"
 """Programs, libraries and drivers in the form of the nt family, from a package of the system."""
+REFIND_FROM = "refind"
+REFIND = FOLDER / "refind"
+"""A boot manager that looks for kernels by itself, with its drivers, from a package."""
 SIGNED_FROM = "shim-signed"
 SIGNED = FOLDER / "shimx64.efi.signed"
 """A program of firmware that was signed for real, from a package of the system."""
@@ -86,6 +89,7 @@ def fetch():
         )
     _fetch_programs()
     _fetch_signed()
+    _fetch_refind()
     _fetch_checker()
     _fetch_listed()
     for release, package, file in SOURCES.values():
@@ -182,6 +186,22 @@ def _fetch_signed():
         subprocess.run(["dpkg-deb", "-x", package, home / "out"], check=True)
         (found,) = home.glob(f"out/**/{SIGNED.name}")
         shutil.move(found, SIGNED)
+
+
+def _fetch_refind():
+    if REFIND.exists():
+        return
+    with tempfile.TemporaryDirectory() as folder:
+        home = Path(folder)
+        subprocess.run(["apt-get", "-qq", "download", REFIND_FROM], check=True, cwd=home)
+        (package,) = home.glob("*.deb")
+        subprocess.run(["dpkg-deb", "-x", package, home / "out"], check=True)
+        shutil.move(home / "out/usr/share/refind/refind", REFIND)
+
+
+def needs_refind(test):
+    """Skip a test unless it was fetched; where nothing may skip, fail."""
+    return _needing(test, REFIND, "rEFInd")
 
 
 def needs_signed(test):

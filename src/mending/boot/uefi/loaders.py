@@ -23,10 +23,11 @@ from mending.boot.chain import (
 from mending.boot.grub import GrubChecks
 from mending.boot.linux import LinuxChecks, LinuxStart, Part, options, read_unified, start_of
 from mending.boot.nt import behind_loader as behind_nt_manager
+from mending.boot.refind import RefindChecks
 from mending.boot.systemd_boot import MARK, EntryChecks
 from mending.boot.uefi.loader_files import FALLBACK_FOLDER, EfiVolume, Loader
 from mending.disk.volume import Volume
-from mending.formats.bootloader import grub_image
+from mending.formats.bootloader import grub_image, refind
 from mending.formats.executable import bzimage, pe
 from mending.model import FindingId, Phase, RepairId, Severity, Where, Window
 from mending.model.limits import LOADED_BYTES
@@ -78,6 +79,9 @@ class _LoaderChecks(msgspec.Struct, frozen=True):
             return self._behind_shim(machine)
         if MARK in data:
             return EntryChecks(environment, volume).menu()
+        if refind.MARK in data:
+            behind = chained(environment, self.seen, machine)
+            return RefindChecks(environment, volume, path, behind).menu()
         unified = read_unified(environment, volume, path)
         if unified is not None:
             return self._kernel_itself(start_of(volume, unified))
@@ -269,7 +273,7 @@ def _rank(environment: BootEnvironment, volume: Volume, loader: Loader) -> int:
     if pe.section(data, image, _GENERATIONS) is not None and _SHIM in data:
         return _HELPER
     is_kernel = bzimage.is_kernel(data[: bzimage.HEAD_BYTES])
-    if MARK in data or is_kernel or grub_image.read_image(data) is not None:
+    if MARK in data or refind.MARK in data or is_kernel or grub_image.read_image(data) is not None:
         return _KNOWN
     return _KNOWN if pe.section(data, image, b".linux") is not None else _OTHER
 

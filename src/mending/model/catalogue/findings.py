@@ -84,6 +84,7 @@ class FindingId(StrEnum):
     FIRST_FILE_CUT_SHORT = "first-file-cut-short"
     FIRST_FILE_NOT_CHECKED = "first-file-not-checked"
     MANAGER_MODULE_UNFIT = "manager-module-unfit"
+    MANAGER_DRIVER_UNFIT = "manager-driver-unfit"
     MANAGER_MENU_UNFIT = "manager-menu-unfit"
     BOOT_MANAGER_NOT_CHECKED = "boot-manager-not-checked"
     SECOND_LOADER_MISSING = "second-loader-missing"
@@ -328,6 +329,7 @@ FINDINGS: Mapping[FindingId, FindingRow] = {
             FindingId.FIRST_FILE_CUT_SHORT: (),
             FindingId.FIRST_FILE_NOT_CHECKED: (),
             FindingId.MANAGER_MODULE_UNFIT: (),
+            FindingId.MANAGER_DRIVER_UNFIT: (),
             FindingId.MANAGER_MENU_UNFIT: (),
             FindingId.BOOT_MANAGER_NOT_CHECKED: (),
             FindingId.SECOND_LOADER_MISSING: (RepairId.BOOT_FILES,),
