@@ -22,6 +22,7 @@ from tests.support import (
     needs,
     needs_mounts,
     patch,
+    sha,
     tool,
     trace_file,
 )
@@ -284,6 +285,24 @@ class Damaged(InFolder):
         self.assertEqual([system.title for system in trace.systems], [sound.systems[0].title])
         self.assertEqual((trace.verdict, ids(trace, "warning")), ("unsure", ["folder-damaged"]))
         self.assertIn("/usr/bin", trace.unread.says)
+
+    def test_a_wrong_root_inside_a_unified_kernel_is_put_right_unless_it_is_signed(self):
+        tree, volume = system_tree(self.folder, "ext4", ROOT_UUID), self.folder / "volume"
+        tool("mke2fs", "-q", "-F", "-t", "ext4", "-U", ROOT_UUID, "-d", tree, volume, "48M")
+        other = "5ea00000-0000-4000-8000-00000000dead"
+        disk = root_disk(self.folder, volume, f"root=UUID={other} ro quiet")
+        before = sha(disk)
+        self.assertEqual(ids(trace_file(disk), "fatal"), ["root-missing"])
+        self.json_here("mend", disk, "root-name", "--yes")
+        self.assertEqual((trace_file(disk).verdict, ids(trace_file(disk))), ("no-fault-found", []))
+        self.run_here("undo", disk)
+        self.assertEqual(sha(disk), before)
+        data = disk.read_bytes()
+        at = data.index(b"PE\0\0", data.index(b"MZ", 2048 * SECTOR))
+        row = at + 24 + 112 + 8 * 4  # where a signature and its length are told
+        patch(disk, row, (4096).to_bytes(4, "little") + (8).to_bytes(4, "little"))
+        said = self.run_here("mend", disk, "root-name", "--yes", expect=4)
+        self.assertIn("is signed", " ".join(said.split()))
 
     def test_a_damaged_map_costs_the_file_only(self):
         for kind in ("ext2", "ext4"):

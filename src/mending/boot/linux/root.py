@@ -193,14 +193,13 @@ class RootChecks:
         return failed(fault)
 
     def _answers_a_lost_root(self) -> tuple[RepairId, ...]:
-        """Where a volume lies that no entry lists, the entry comes first. A name in a text can be
-        changed; one inside a loader file, which may be signed, is left alone.
+        """Where a volume lies that no entry lists, the entry comes first. Whether a name inside a
+        loader file can be changed, which may be signed, the repair says.
         """
         disk = self._environment.disk
         if disk is not None and find_unlisted_volumes(disk):
             return (RepairId.PARTITION_TABLE,)
-        in_loader_file = (self._where.path or "").lower().endswith(".efi")
-        return () if in_loader_file else (RepairId.ROOT_NAME,)
+        return (RepairId.ROOT_NAME,)
 
     def _check_root(self, volume: Volume) -> CheckResult:
         if option(self._command_line, "ostree") is not None:

@@ -14,14 +14,24 @@ from mending.boot.linux import mount_table, volume_named
 from mending.disk.layout import Disk
 from mending.disk.system import Contents
 from mending.disk.volume import DEFAULT_TOP, Volume
-from mending.model import Change, FilesystemKind, Finding, FindingId, RefusedError, RepairId
-from mending.model.limits import FILE_BYTES
+from mending.formats.executable import pe, signatures
+from mending.model import (
+    Change,
+    FilesystemKind,
+    Finding,
+    FindingId,
+    RefusedError,
+    RepairId,
+    Window,
+)
+from mending.model.limits import FILE_BYTES, LOADED_BYTES
 from mending.repair.base import Proposal, Request
 from mending.repair.files import patch_file, put_files, read_file
 
 REPAIR = RepairId.ROOT_NAME
 _ANSWERS = (FindingId.ROOT_MISSING, FindingId.ROOT_SUBVOLUME_MISSING, FindingId.MOUNT_MISSING)
 _ON_COMMAND_LINE = {FindingId.ROOT_MISSING, FindingId.ROOT_SUBVOLUME_MISSING}
+_WORDS = b".cmdline"
 _SUBVOLUME = re.compile(rb"\bsubvol=[^\s,]+")
 _KINDS = {
     "ext2": FilesystemKind.EXT,
@@ -51,6 +61,8 @@ def propose(request: Request) -> Proposal:
     changes: list[Change] = []
     says = []
     for finding in findings:
+        if (finding.where.path or "").lower().endswith(".efi"):
+            return _in_unified(request, finding, _root(inside))
         home, data, wrong = _place(disk, environment.volumes, finding)
         if finding.id == FindingId.ROOT_SUBVOLUME_MISSING:
             return _subvolume(request, home, data, finding, _root(inside))
@@ -80,6 +92,38 @@ def propose(request: Request) -> Proposal:
     return Proposal(
         repair=REPAIR, says=" ".join(says), changes=tuple(changes), answers=tuple(findings)
     )
+
+
+def _in_unified(request: Request, finding: Finding, meant: Contents) -> Proposal:
+    """The name in the command line of a unified kernel that nobody signed: in its own section,
+    filled up with blanks.
+    """
+    path, environment = str(finding.where.path), request.environment
+    for volume in environment.volumes:
+        if volume.extended or not volume.kind.is_fat or environment.find(volume, path) is None:
+            continue
+        data = environment.read(volume, path, LOADED_BYTES)
+        image = pe.read(Window(data)).record
+        row = next((each for each in image.sections if each.name.rstrip(b"\0") == _WORDS), None)
+        left = signatures.left_out(data)
+        if row is None or left is None or left.signatures[1]:
+            raise RefusedError(
+                f"{path} is signed, or holds no command line of its own.",
+                "Have it made anew by the system that it is for.",
+            )
+        line = data[row.file_offset : row.file_offset + row.file_size]
+        wrong = volume_named(line.split(b"\0")[0].decode("utf-8", "replace"), True).encode()
+        if not wrong or wrong not in line:
+            break
+        text = line.rstrip(b"\0").replace(wrong, _name_of(meant, wrong, line))
+        if len(text) > len(line):
+            raise RefusedError(f"The right name does not fit into {path}.", "Have it made anew.")
+        says = f"name of volume {meant.volume.number} in {path}"
+        rows = [(row.file_offset, text.ljust(len(line.rstrip(b"\0"))).ljust(len(line), b"\0"))]
+        changes = patch_file(request.disk, volume, path, rows, says)
+        told = f"{path} on volume {volume.number} names volume {meant.volume.number}."
+        return Proposal(repair=REPAIR, says=told, changes=tuple(changes), answers=(finding,))
+    raise RefusedError(f"{path} was not found again.", "Trace the disk once more.")
 
 
 def _subvolume(
