@@ -54,6 +54,9 @@ def read_root(window: Window, seed: int | None) -> Reading[IndexNode]:
 
 def read_node(window: Window, seed: int | None) -> Reading[IndexNode]:
     """Read a node between root and leaves. Arguments as of `read_root`."""
+    if len(window) < _NODE_PAIRS + _PAIR:
+        problem = _problem(window, 0, f"{len(window)} bytes", "a block")
+        return Reading(IndexNode(0, ()), (problem,))
     inode, length = struct.unpack_from("<IH", window.data)
     whole = length % 65_535 if len(window) == 65_536 else length - len(window)
     if inode or whole:
