@@ -7,6 +7,7 @@ from pathlib import Path
 from random import Random
 
 from tests.machine import OVMF, QEMU, screen_of
+from tests.samples import SIGNED, needs_signed
 from tests.support import ids, made_kernel, needs, tool, trace_file
 from tests.systems import EFI_MAKERS, MENU, ROOT, EfiSystems
 
@@ -78,6 +79,21 @@ class OwnMenu(EfiSystems):
             with self.subTest(expected):
                 trace = trace_file(self.disk_of(image, change))
                 self.assertEqual((ids(trace, "fatal"), trace.failing_phase), ([expected], phase))
+
+    @needs(*EFI_MAKERS, "grub-mkstandalone")
+    @needs_signed
+    def test_a_damaged_one_is_told_from_one_that_nobody_knows(self):
+        image = self.standalone(BY_UUID + ON)
+        trace = trace_file(self.disk_of(image.replace(b"mimg", b"MIMG")))
+        fatal = (ids(trace, "fatal"), trace.failing_phase)
+        self.assertEqual(fatal, (["efi-loader-damaged"], "boot-manager"))
+        shim = SIGNED.read_bytes()
+        for changed in (False, True):
+            data = bytearray(shim)
+            data[300_000] ^= changed
+            trace = trace_file(self.disk_of(bytes(data), **{"EFI/BOOT/grubx64.efi": image}))
+            self.assertEqual(ids(trace, "warning"), ["loader-changed"] if changed else [])
+            self.assertEqual(ids(trace, "fatal"), [])
 
     @needs(*EFI_MAKERS, "grub-mkstandalone")
     def test_a_command_whose_module_was_left_behind(self):

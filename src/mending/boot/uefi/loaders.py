@@ -28,8 +28,8 @@ from mending.boot.systemd_boot import MARK, EntryChecks
 from mending.boot.uefi.loader_files import FALLBACK_FOLDER, EfiVolume, Loader
 from mending.disk.volume import Volume
 from mending.formats.bootloader import grub_image, refind
-from mending.formats.executable import bzimage, pe
-from mending.model import FindingId, Phase, RepairId, Severity, Where, Window
+from mending.formats.executable import bzimage, pe, signatures
+from mending.model import Finding, FindingId, Phase, RepairId, Severity, Where, Window
 from mending.model.limits import LOADED_BYTES
 
 PLATFORM = "x86_64-efi"
@@ -46,6 +46,8 @@ _KEPT_SECOND = {
 """Where the packages of loaders put them, by the name that they have on the ESP."""
 _SHORT = {0x8664: "x64", 0x014C: "ia32", 0xAA64: "aa64"}
 _MOST_LOADERS = 8
+_OF_GRUB = b"Welcome to GRUB!"
+"""What the kernel of every such image says first."""
 _UNREAD = FindingId.BOOT_MANAGER_NOT_CHECKED
 
 
@@ -72,8 +74,23 @@ class _LoaderChecks(msgspec.Struct, frozen=True):
         """The first check of what a sound loader file is; of an unknown one, that it is not
         read.
         """
+        data = self.environment.read(self.volume, self.path, LOADED_BYTES)
+        return self._behind(data).with_findings(*self._changed(data))
+
+    def _changed(self, data: bytes) -> tuple[Finding, ...]:
+        """Whether a signed file is what was signed: who signed it is not judged."""
+        fits, _ = signatures.judged(data)
+        if fits is not False:
+            return ()
+        says = (
+            f"{self.path} is not what was signed: firmware that checks signatures refuses it, and"
+            " other firmware may stop in it."
+        )
+        where = Where(path=self.path, length=len(data))
+        return (finding(FindingId.LOADER_CHANGED, Severity.WARNING, says, where),)
+
+    def _behind(self, data: bytes) -> CheckResult:
         environment, volume, path = self.environment, self.volume, self.path
-        data = environment.read(volume, path, LOADED_BYTES)
         machine = pe.read(Window(data)).record.machine
         if _is_shim(data, machine):
             return self._behind_shim(machine)
@@ -91,6 +108,10 @@ class _LoaderChecks(msgspec.Struct, frozen=True):
         if image is not None:
             behind = chained(environment, self.seen, machine)
             return GrubChecks(environment, image, PLATFORM, volume, behind, path).files()
+        if _OF_GRUB in data:
+            says = f"{path} carries GRUB's words, but no list of its modules: it is damaged."
+            where, damaged = Where(path=path, length=len(data)), FindingId.EFI_LOADER_DAMAGED
+            return failed(finding(damaged, Severity.FATAL, says, where, phase=Phase.BOOT_MANAGER))
         return behind_nt_manager(environment, volume, path, data)()
 
     @not_followed(_UNREAD, "A second loader")

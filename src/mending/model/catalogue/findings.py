@@ -87,6 +87,7 @@ class FindingId(StrEnum):
     MANAGER_DRIVER_UNFIT = "manager-driver-unfit"
     MANAGER_MENU_UNFIT = "manager-menu-unfit"
     BOOT_MANAGER_NOT_CHECKED = "boot-manager-not-checked"
+    LOADER_CHANGED = "loader-changed"
     SECOND_LOADER_MISSING = "second-loader-missing"
     SECOND_LOADER_DAMAGED = "second-loader-damaged"
     GRUB_CORE_OUTSIDE = "grub-core-outside"
@@ -332,6 +333,7 @@ FINDINGS: Mapping[FindingId, FindingRow] = {
             FindingId.MANAGER_DRIVER_UNFIT: (),
             FindingId.MANAGER_MENU_UNFIT: (),
             FindingId.BOOT_MANAGER_NOT_CHECKED: (),
+            FindingId.LOADER_CHANGED: (),
             FindingId.SECOND_LOADER_MISSING: (RepairId.BOOT_FILES,),
             FindingId.SECOND_LOADER_DAMAGED: (RepairId.BOOT_FILES,),
             FindingId.GRUB_CORE_OUTSIDE: (RepairId.BOOT_CODE,),
