@@ -127,6 +127,24 @@ class Arrays(InFolder):
         (self.folder / "notes").write_text("no disk\n")
         self.run_here("trace", first, self.folder / "notes", expect=3)
 
+    def test_a_case_keeps_several_disks_and_knows_each(self):
+        first, second = self.disk("c0"), self.disk("c1", called="other.img")
+        case, later = self.folder / "quay", self.folder / "later"
+        self.run_here("open", case, "--disk", first, "--disk", second, "--quiet")
+        self.run_here("open", later, "--disk", first, "--quiet")
+        alone = [volume["number"] for volume in self.json_here("trace", later)["volumes"]]
+        self.run_here("add", later, second, "--beside")
+        for each in (case, later):
+            numbers = [volume["number"] for volume in self.json_here("trace", each)["volumes"]]
+            self.assertEqual((alone, numbers), ([1], [1, 10_001, 3001]))
+        self.run_here("add", later, first, "--beside", expect=2)
+        self.run_here("open", self.folder / "twice", "--disk", first, "--disk", first, expect=2)
+        second.write_bytes(self.disk("f0", called="third.img").read_bytes())
+        said = self.run_here("trace", case, expect=4)
+        self.assertIn("is not the disk of", " ".join(said.split()))
+        second.unlink()
+        self.run_here("trace", case, expect=3)
+
     def test_what_is_lacking_is_named(self):
         for names, why in (
             (("c1",), "number 0"),

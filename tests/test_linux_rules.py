@@ -68,7 +68,9 @@ class Accounts(unittest.TestCase):
 
     def damage(self, rows, secrets=b"root:*:1::::::\n", barred=False):
         checks = SimpleNamespace(
-            _environment=SimpleNamespace(find=lambda _volume, _path: barred or None),
+            _environment=SimpleNamespace(
+                find=lambda _volume, path: (path == "/etc/nologin" and barred) or None
+            ),
             _volume=None,
             _copies=lambda _path: (),
         )

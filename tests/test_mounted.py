@@ -192,6 +192,28 @@ class Roots(InFolder):
         self.run_here("undo", path)
         self.assertEqual(sha(path), before)
 
+    def test_files_of_accounts_come_back_from_the_copies_that_the_system_keeps(self):
+        path = self.disk("ext4")
+        self.json_here("mend", path, "--all", "--yes", "--mount")
+        with mounted(path, "ext4", FIRST * SECTOR, options="rw") as top:
+            for name in ("passwd", "shadow", "group"):
+                file = top / "etc" / name
+                text = file.read_text() if file.exists() else "root:x:0:\nshadow:x:42:\n"
+                (top / f"etc/{name}-").write_text(text)
+                file.write_text("")
+        before = sha(path)
+        self.assertEqual(ids(trace_file(path), "fatal"), ["accounts-damaged"])
+        done = self.json_here("mend", path, "--all", "--yes", "--mount")
+        self.assertEqual(done["after"], "no-fault-found")
+        self.assertNotIn("accounts-damaged", ids(trace_file(path)))
+        for _ in done["steps"]:
+            self.run_here("undo", path)
+        self.assertEqual(sha(path), before)
+        with mounted(path, "ext4", FIRST * SECTOR, options="rw") as top:
+            (top / "etc/passwd-").write_text("nobody\n")
+        said = self.run_here("mend", path, "account-copy", "--mount", "--yes", expect=4)
+        self.assertIn("not whole either", " ".join(said.split()))
+
     def test_a_unit_that_ends_every_start_is_found_and_turned_off(self):
         path = self.disk("ext4")
         self.json_here("mend", path, "--all", "--yes", "--mount")

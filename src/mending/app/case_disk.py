@@ -15,7 +15,7 @@ import msgspec
 
 from mending.app.host import Host
 from mending.app.opening import opened_target
-from mending.case import DISK, Case, DiskKnown, add_evidence
+from mending.case import FURTHER_DISK, Case, DiskKnown, add_evidence
 from mending.case.attachment import Outside, refuse_elsewhere, was_attached_here
 from mending.case.events import Added
 from mending.disk.layout import identifier_ranges, survey
@@ -50,17 +50,18 @@ def identity_now(target: Target) -> Identity:
     return identity_of(target, (), identifier_ranges(disk))
 
 
-def disk_known(case: Case | None, path: str, host: Host) -> DiskKnown:
+def disk_known(case: Case | None, path: str, host: Host, before: Added | None = None) -> DiskKnown:
     """By what a disk that is about to be attached will be known, and whether it is the one that the
     case has already.
 
     Args:
         case: None for one that is about to be opened.
+        before: what it may be the same as, where that is not the disk of the case.
 
     Raises:
         InputError: it cannot be read.
     """
-    before = case.state.attached if case is not None else None
+    before = before or (case.state.attached if case is not None else None)
     with opened_target(path) as target:
         identity = identity_now(target)
         known = before.outside.identity if before is not None and before.outside else None
@@ -86,11 +87,26 @@ def settle_disk(case: Case, host: Host) -> tuple[Case, str]:
             f"The case {case.folder} has no disk yet.",
             f"Attach one: mending add {quoted(case.folder)} IMAGE",
         )
+    return _settled(case, item, host)
+
+
+def further_disks(case: Case, host: Host) -> tuple[Case, list[str]]:
+    """The other disks of a case's PC, each held against what it was known by. Raises as
+    `settle_disk`.
+    """
+    places = list[str]()
+    for item in case.state.further:
+        case, path = _settled(case, item, host)
+        places.append(path)
+    return case, places
+
+
+def _settled(case: Case, item: Added, host: Host) -> tuple[Case, str]:
     if not was_attached_here(case.folder, item.path, item.outside, known_key(host.key)):
         question = f"{item.path} was not attached to the case {case.folder} here. Use it?"
         if not host.confirm(question):
             raise refuse_elsewhere(case.folder, item.path)
-        return _attached_again(case, item.path, host)
+        return _attached_again(case, item, item.path, host)
     assert item.outside is not None
     if item.outside.identity is None:
         return case, item.path
@@ -122,12 +138,13 @@ def _asked_or_refused(
     case: Case, item: Added, places: Sequence[_Place], host: Host
 ) -> tuple[Case, str]:
     used = [place for place in places if place.by_use]
-    add = f"mending add {quoted(case.folder)}"
+    beside = " --beside" if item.sort == FURTHER_DISK else ""
+    add = f"mending add {quoted(case.folder)}{beside}"
     if used:
         first = used[0]
         says = f"{first.path} is the disk of {case.folder}, but was changed since: {first.fault}."
         if host.confirm(f"{says} Was it used since, and is it still this PC's disk?"):
-            return _attached_again(case, first.path, host)
+            return _attached_again(case, item, first.path, host)
         raise RefusedError(
             says, f"If it was used since and is this PC's disk: {add} {quoted(first.path)}"
         )
@@ -155,12 +172,12 @@ def _serial(item: Added) -> str:
     return known.serial if known is not None else ""
 
 
-def _attached_again(case: Case, path: str, host: Host) -> tuple[Case, str]:
-    known = disk_known(case, path, host)
+def _attached_again(case: Case, item: Added, path: str, host: Host) -> tuple[Case, str]:
+    known = disk_known(case, path, host, item)
     known = msgspec.structs.replace(known, same=True)
     key = machine_key(host.key)
     size = known.identity.bytes
-    return add_evidence(case, host.hand, path, DISK, size, key, known), path
+    return add_evidence(case, host.hand, path, item.sort, size, key, known), path
 
 
 def _candidates(item: Added, outside: Outside) -> Iterator[str]:

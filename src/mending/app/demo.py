@@ -90,7 +90,7 @@ def _play(sample: Sample, top: Path, pack: Pack, host: Host) -> Played:
     image = make_sample(sample, top / "images")
     folder = str(top / sample.name)
     case = start_case(
-        folder, str(image) if image else None, pack, sample.facts, {"screen": sample.says}, host
+        folder, [str(image)] if image else [], pack, sample.facts, {"screen": sample.says}, host
     )
     case = saw(case, pack, host.hand, sample.seen)
     for record in leave_records(sample, top / "records"):

@@ -17,8 +17,10 @@ from mending.app.tracing import keep_no_memory, trace
 from mending.boot.trace import open_environment
 from mending.case import (
     DISK,
+    FURTHER_DISK,
     VARIABLES,
     Case,
+    DiskKnown,
     add_evidence,
     check_new_name,
     crash_files,
@@ -44,7 +46,7 @@ from mending.crash.read import (
 from mending.crash.results import SHADOW, CrashesResult
 from mending.disk.locked import GivenKey, KeyRing
 from mending.knowledge import EventKind, Pack, base_codes, base_events
-from mending.model import InputError
+from mending.model import InputError, UsageError
 from mending.reason import Statement
 from mending.source import machine_key
 
@@ -55,7 +57,7 @@ _COMING = {EventKind.INSTALLED, EventKind.PLUGGED, EventKind.LOADED}
 
 def start_case(
     folder: str,
-    disk: str | None,
+    disks: Sequence[str],
     pack: Pack,
     facts: Mapping[str, str],
     notes: Mapping[str, str],
@@ -66,45 +68,55 @@ def start_case(
     """Open a case, attach its disk and trace it. What is no disk does not leave half a case.
 
     Args:
+        disks: the first is the one that the PC starts from; none where it is not there yet.
         shop: the fields that a workshop keeps.
         statements: what was understood of the notes.
     """
     check_new_name(Path(folder))
-    size, known = 0, None
-    if disk is not None:
+    opened = list[tuple[str, int, DiskKnown]]()
+    if len({str(Path(disk).resolve()) for disk in disks}) < len(disks):
+        raise UsageError("A disk is named twice.", "Name each disk of the PC once.")
+    for disk in disks:
         with opened_target(disk) as source:
             open_environment(source)
             size = source.size
-        known = disk_known(None, disk, host)
+        opened.append((disk, size, disk_known(None, disk, host)))
     at = host.clock()
     first = learned(pack, facts, notes, at, shop)
 
     def events(home: Home) -> list[AnyEvent]:
         told: list[AnyEvent] = [first, *(heard(statement, at) for statement in statements)]
-        if disk is not None and known is not None:
-            told.append(named_disk(disk, size, at, home, machine_key(host.key), known))
+        for number, (disk, size, known) in enumerate(opened):
+            sort = FURTHER_DISK if number else DISK
+            told.append(named_disk(disk, size, at, home, machine_key(host.key), known, sort))
         return told
 
     case = open_case(Path(folder), events, at)
-    if disk is None:
+    if not opened:
         return case
     target = NamedTarget(str(case.folder), host)
     trace(target, host)
     return target.case or case
 
 
-def attach(case: Case, path: str, host: Host, as_disk: bool = False) -> Case:
+def attach(case: Case, path: str, host: Host, as_disk: bool = False, beside: bool = False) -> Case:
     """Attach evidence; a disk is traced at once, and again when it becomes known what firmware
     remembers. Crash records are attached and not read: see `read_case`.
 
     Args:
         as_disk: take it for a disk, whatever it begins with.
+        beside: it is a further disk of the PC, not the one that it starts from.
     """
     case.refuse_closed()
-    kind, size = evidence_sort(path, as_disk)
-    known = disk_known(case, path, host) if kind == DISK else None
+    kind, size = evidence_sort(path, as_disk or beside)
+    if beside and Path(path).is_dir():
+        raise UsageError("A mounted system is no further disk.", "Name the disk itself.")
+    kind = FURTHER_DISK if beside else kind
+    known = disk_known(case, path, host) if kind in {DISK, FURTHER_DISK} else None
+    if beside and known is not None and known.same:
+        raise UsageError(f"{path} is the disk of the case already.", "Name another one.")
     grown = add_evidence(case, host.hand, path, kind, size, machine_key(host.key), known)
-    if kind == DISK or (kind == VARIABLES and grown.state.disk):
+    if kind == DISK or (kind in {FURTHER_DISK, VARIABLES} and grown.state.disk):
         target = NamedTarget(str(grown.folder), host)
         trace(target, host)
         return target.case or grown
@@ -113,7 +125,7 @@ def attach(case: Case, path: str, host: Host, as_disk: bool = False) -> Case:
 
 def holds_records(case: Case) -> bool:
     """Whether what was attached last may tell of crashes."""
-    return case.state.evidence[-1].sort not in {DISK, VARIABLES}
+    return case.state.evidence[-1].sort not in {DISK, FURTHER_DISK, VARIABLES}
 
 
 def read_crashes(

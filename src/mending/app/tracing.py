@@ -64,6 +64,12 @@ def trace(
         keep_no_memory()
         keys = KeyRing(secret)
 
+    if target.case is not None and target.case.state.further:
+        from mending.app.case_disk import further_disks  # noqa: PLC0415 - lazy: few PCs have more
+
+        target.case, places = further_disks(target.case, host)
+        others = [*map(Path, places), *others]
+
     def ask() -> Trace:
         with (
             within_bounds(target.path),

@@ -16,6 +16,7 @@ from mending.case.results import CaseResult, CasesResult, case_result, cases_res
 from mending.case.thinking import causes_of, open_questions, plan_of, question_of, why_of
 from mending.case.work import (
     DISK,
+    FURTHER_DISK,
     VARIABLES,
     DiskKnown,
     add_evidence,
@@ -37,6 +38,7 @@ from mending.case.work import (
 
 __all__ = [
     "DISK",
+    "FURTHER_DISK",
     "VARIABLES",
     "Case",
     "CaseResult",

@@ -119,7 +119,7 @@ def crash_files(case: Case, key: Path) -> "list[LogFile]":
         name = item.copy[:_SUM_LETTERS] if item.copy else item.path
         if name not in unlike or not item.copy:  # what lies outside counts as attached last
             unlike[name] = item
-    kept = [item for item in unlike.values() if item.sort != "disk"]
+    kept = [item for item in unlike.values() if item.sort not in {"disk", "further-disk"}]
     places = [(item, case.place_of(item, key)) for item in kept]
     return [log_file(item.copy or item.path, place) for item, place in places if not place.is_dir()]
 

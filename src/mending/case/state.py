@@ -54,6 +54,7 @@ class CaseState(msgspec.Struct, frozen=True, kw_only=True):
         passed: questions that were asked and could not be answered.
         shop: the fields that a workshop keeps.
         attached: the disk or image, as it was attached and is known by now; None without one.
+        further: other disks of the PC, each as it was attached last.
         trace: the newest trace; None before the first, and after every write until the next.
         found: the newest trace of the disk as it was before anything was written.
         rehearsal: the newest run of the disk's own boot code; None before the first, and after
@@ -81,6 +82,7 @@ class CaseState(msgspec.Struct, frozen=True, kw_only=True):
     passed: frozenset[str] = frozenset()
     evidence: tuple[Added, ...] = ()
     attached: Added | None = None
+    further: tuple[Added, ...] = ()
     trace: Trace | None = None
     found: Trace | None = None
     rehearsal: Rehearsed | None = None
@@ -223,6 +225,9 @@ def _after_evidence(state: CaseState, event: Added) -> CaseState:
     known yet.
     """
     state = _with(state, evidence=(*state.evidence, event))
+    if event.sort == "further-disk":
+        others = (each for each in state.further if each.path != event.path)
+        return _with(state, further=(*others, event))
     if event.sort != "disk":
         return state
     state = _with(state, attached=event, trace=None, rehearsal=None)

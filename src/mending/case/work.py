@@ -50,7 +50,7 @@ from mending.source import (
     write_durably,
 )
 
-DISK, VARIABLES = "disk", "variables"
+DISK, FURTHER_DISK, VARIABLES = "disk", "further-disk", "variables"
 """Kinds of evidence that have a meaning of their own."""
 _RECORDS = {"records", "text"}
 _MOST_HOURS = 1e5
@@ -132,13 +132,15 @@ def listened(case: Case, hand: Hand, statements: Sequence[Statement]) -> Case:
     return record(case, hand, *(heard(statement, hand.since) for statement in statements))
 
 
-def named_disk(path: str, size: int, at: str, home: Home, key: bytes, disk: "DiskKnown") -> Added:
-    """The event for the disk that a case is opened with. Arguments as of `add_evidence`; home: by
+def named_disk(
+    path: str, size: int, at: str, home: Home, key: bytes, disk: "DiskKnown", sort: str = DISK
+) -> Added:
+    """The event for a disk that a case is opened with. Arguments as of `add_evidence`; home: by
     what the case is known.
     """
     kept = str(Path(path).resolve())
     outside = attach_outside(home, kept, key, disk.identity, disk.lasting)
-    return Added(at=at, path=kept, sort=DISK, bytes=size, outside=outside)
+    return Added(at=at, path=kept, sort=sort, bytes=size, outside=outside)
 
 
 class DiskKnown(msgspec.Struct, frozen=True):
@@ -190,7 +192,11 @@ def add_evidence(
     Raises:
         InputError: it cannot be read, or is too large to be kept and no disk.
     """
-    if sort == DISK or Path(path).is_dir() or (size > EVIDENCE_BYTES and sort in _RECORDS):
+    if (
+        sort in {DISK, FURTHER_DISK}
+        or Path(path).is_dir()
+        or (size > EVIDENCE_BYTES and sort in _RECORDS)
+    ):
         kept = str(Path(path).resolve())
         known = (disk.identity, disk.lasting) if disk is not None else (None, "")
         added = Added(

@@ -9,11 +9,13 @@ from mending.cli.packs import base_codes, base_pack
 from mending.model import UsageError
 
 
-def attach_and_read(case: Case, path: str, host: Host, as_disk: bool = False) -> Case:
+def attach_and_read(
+    case: Case, path: str, host: Host, as_disk: bool = False, beside: bool = False
+) -> Case:
     """Attach a file; what may tell of crashes is read. The addition counts even where an extra is
     missing: then what it would take is said.
     """
-    grown = attach(case, path, host, as_disk)
+    grown = attach(case, path, host, as_disk, beside)
     if any(each.sort == "other" for each in grown.state.evidence[len(case.state.evidence) :]):
         note(
             f"{path} is kept with the case, but what it is was not recognised: nothing was read"

@@ -23,7 +23,7 @@ from mending.model import (
 )
 
 _ACCOUNTS, _SECRETS, _BARRED = "/etc/passwd", "/etc/shadow", "/etc/nologin"
-COPY_ENDING = "-"
+_GROUPS, COPY_ENDING = "/etc/group", "-"
 _FIELDS = 7
 _FIRST_PERSON, _NOBODY = 1000, 65534
 _CLOSED_SHELLS = {"nologin", "false", "sync", "halt", "shutdown"}
@@ -140,6 +140,11 @@ class SignInChecks:
             )
             fault, where = FindingId.ACCOUNTS_DAMAGED, Where(path=_SECRETS)
             found.append(finding(fault, Severity.FATAL, says, where, self._copies(_SECRETS)))
+        groups = self._environment.find(self._volume, _GROUPS)
+        if groups is not None and not groups.is_folder and groups.bytes == 0:
+            says = f"{_GROUPS} is empty; services that run as a group of their own fail."
+            fault, where = FindingId.ACCOUNTS_DAMAGED, Where(path=_GROUPS)
+            found.append(finding(fault, Severity.WARNING, says, where, self._copies(_GROUPS)))
         if self._environment.find(self._volume, _BARRED) is not None:
             says = f"{_BARRED} is there, so only the administrator is let in."
             found.append(

@@ -13,8 +13,8 @@ from mending.repair.base import Proposal, Request
 from mending.repair.files import put_files
 
 REPAIR = RepairId.ACCOUNT_COPY
-_ACCOUNTS, _SECRETS = "/etc/passwd", "/etc/shadow"
-_MODES = {_ACCOUNTS: 0o644, _SECRETS: 0o640}
+_ACCOUNTS, _SECRETS, _GROUPS = "/etc/passwd", "/etc/shadow", "/etc/group"
+_MODES = {_ACCOUNTS: 0o644, _SECRETS: 0o640, _GROUPS: 0o644}
 _SHADOW_GROUP = "shadow"
 
 
@@ -28,8 +28,9 @@ def propose(request: Request) -> Proposal:
     if not findings:
         raise RefusedError("The files of accounts are whole.", "Nothing is written.")
     home = only_linux_system(request.environment)[0].volume
-    paths = list(dict.fromkeys(str(each.where.path) for each in findings))
+    named = dict.fromkeys(str(each.where.path) for each in findings)
     try:
+        paths = [*named, *(path for path in _MODES if path not in named and _empty(request, path))]
         copies = {path: request.environment.read(home, path + COPY_ENDING) for path in paths}
         table = request.environment.read(home, "/etc/group").decode("utf-8", errors="replace")
     except OutOfReachError as error:
@@ -47,6 +48,13 @@ def propose(request: Request) -> Proposal:
         " change of an account or a password."
     )
     return Proposal(repair=REPAIR, says=says, changes=tuple(changes), answers=tuple(findings))
+
+
+def _empty(request: Request, path: str) -> bool:
+    """Whether another of the files is empty and has a copy: what emptied one often emptied all."""
+    home, environment = only_linux_system(request.environment)[0].volume, request.environment
+    found, copy = (environment.find(home, each) for each in (path, path + COPY_ENDING))
+    return found is not None and found.bytes == 0 and copy is not None and copy.bytes > 0
 
 
 def _refuse_damaged(path: str, data: bytes) -> None:

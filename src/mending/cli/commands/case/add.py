@@ -19,10 +19,11 @@ from mending.cli.show.console import emit
 @click.option(
     "--disk", "as_disk", is_flag=True, help="Take it for the PC's disk, whatever it begins with."
 )
+@click.option("--beside", is_flag=True, help="Take it for a further disk of the PC.")
 @options.as_json
-def command(case: str, files: tuple[str, ...], as_disk: bool, as_json: bool) -> None:
+def command(case: str, files: tuple[str, ...], as_disk: bool, beside: bool, as_json: bool) -> None:
     """Attach evidence to a case; the kind is told by the content. A disk is traced at once."""
     grown, host = load_case(Path(case)), this_host()
     for file in files:
-        grown = attach_and_read(grown, file, host, as_disk)
+        grown = attach_and_read(grown, file, host, as_disk, beside)
     emit(case_result(grown, base_pack()), as_json, show_case)

@@ -27,7 +27,10 @@ _NOTES = ("screen", "since", "changed")
 @options.case_argument
 @click.option(
     "--disk",
-    help="The PC's disk: an image, a block device, or the folder where its system is mounted.",
+    "disks",
+    multiple=True,
+    help="The PC's disk: an image, a block device, or the folder where its system is mounted;"
+    " repeatable, the one that it starts from first.",
 )
 @click.option(
     "--fact",
@@ -45,7 +48,7 @@ _NOTES = ("screen", "since", "changed")
 @options.as_json
 def command(
     case: str,
-    disk: str | None,
+    disks: tuple[str, ...],
     facts: tuple[str, ...],
     screen: str | None,
     since: str | None,
@@ -72,7 +75,7 @@ def command(
         for statement in statements:
             say(show_statement(statement))
     kept = {**load_config().shop, **shop}
-    opened = start_case(case, disk, pack, known, notes, this_host(), statements, kept)
+    opened = start_case(case, disks, pack, known, notes, this_host(), statements, kept)
     emit(case_result(opened, pack), as_json, show_case)
 
 
