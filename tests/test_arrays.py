@@ -163,6 +163,7 @@ class Arrays(InFolder):
         array, made = self.read("e2", "e0")
         self.assertEqual((made, [each.number for each in array.stale]), (self.sums[4], [1]))
         self.assertIn("array-member-stale", ids(trace_file(self.folder / "desk.img")))
+        self.assertIn("array-member-elsewhere", ids(trace_file(self.disk("e1")), "note"))
 
     def test_mdadm_says_the_same_of_each_member(self):
         for name in members():

@@ -130,6 +130,9 @@ class Chosen(EfiSystems):
             self.assertNotIn("--variables", json.dumps(trace))
         words = ("mend", path, "--all", "--yes", "--variables", self.folder / "vars.fd")
         self.assertIsNone(self.json_here(*words)["failing_after"])
+        after = self.json_here("trace", *words[1:2], *words[4:])["findings"]
+        kinds = {each["id"]: each["severity"] for each in after}
+        self.assertEqual(kinds["boot-options-lead-nowhere"], "warning")  # the fallback is found
 
     @needs(*EFI_MAKERS, "grub-mkimage", STORE)
     def test_a_case_and_a_folder_of_variables(self):

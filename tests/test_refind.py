@@ -73,6 +73,8 @@ class Found(EfiSystems):
             with self.subTest(kind, esp=list(esp or ()), root=list(root or ())):
                 trace = trace_file(self.disk_of(esp, root))
                 self.assertEqual((ids(trace, "fatal"), trace.failing_phase), ([kind], phase))
+                cut = esp is not None and esp.get(place) is not None
+                self.assertEqual("manager-driver-unfit" in ids(trace, "warning"), cut)
 
     def test_no_text_ends_in_an_error(self):
         for text in (
