@@ -338,7 +338,7 @@ class Loaders(unittest.TestCase):
         data = b"loader"
         environment = SimpleNamespace(
             find=lambda _volume, path: SimpleNamespace(path=path, bytes=len(data)),
-            read=lambda _volume, _path: data,
+            read=lambda _volume, _path, _most=0: data,
         )
         sound = SimpleNamespace(problems=(), record=SimpleNamespace(machine=0x8664))
         for machine, wanted in ((0, "passed"), (0x8664, "passed"), (0x14C, "failed")):

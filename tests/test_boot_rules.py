@@ -120,7 +120,7 @@ class Kernels(unittest.TestCase):
             path: SimpleNamespace(module_versions=versions, unchecked=unchecked, problems=problems)
             for path, versions, unchecked, problems in images
         }
-        inside = [SimpleNamespace(path=path) for path in records]
+        inside = [SimpleNamespace(path=path, bytes=1) for path in records]
         environment = SimpleNamespace(
             files=lambda _volume: SimpleNamespace(read=lambda file, _most: file.path)
         )
@@ -153,6 +153,8 @@ class Accounts(unittest.TestCase):
         checks = SignInChecks(None, SimpleNamespace(number=1))
         with (
             patch.object(checks, "_look", lambda: (found, list(shells))),
+            patch("mending.boot.linux.sign_in.SignInModules.findings", lambda _self: []),
+            patch("mending.boot.linux.sign_in.changed_parts", lambda *_: []),
             patch("mending.boot.linux.sign_in.failed", lambda fault: _Failed(fault)),
             patch("mending.boot.linux.sign_in.msgspec.structs.replace", lambda made, **_: made),
             patch("mending.boot.linux.sign_in.passed", lambda _phase, says, *_, **__: says),

@@ -38,7 +38,10 @@ NOTHING = SimpleNamespace()
 
 def request_with(*found, **more):
     """A request whose trace found some kinds of faults."""
-    return SimpleNamespace(found=lambda *ids: tuple(each for each in found if each in ids), **more)
+    return SimpleNamespace(
+        found=lambda *ids: tuple(each for each in found if each in ids),
+        **{"calling_for": lambda _repair: (), **more},
+    )
 
 
 def broken(folder, fault):

@@ -265,9 +265,9 @@ class Kernels(unittest.TestCase):
             ((elsewhere, seven), "7"),
         ):
             with self.beside(*beside):
-                self.assertEqual(entry_kernel._best(request, part).version, best)
+                self.assertEqual(entry_kernel._best(request, part, set()).version, best)
         with self.beside(elsewhere), self.assertRaises(RefusedError):
-            entry_kernel._best(request, part)
+            entry_kernel._best(request, part, set())
 
 
 class Recoveries(unittest.TestCase):

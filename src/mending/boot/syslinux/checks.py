@@ -128,6 +128,9 @@ class SyslinuxChecks:
         found = self._first(f"{folder}/{name}" for folder in folders for name in _MENUS)
         if found is None:
             says = f"The boot manager finds no menu: none of its folders has {' or '.join(_MENUS)}."
+            if self._is_alone():
+                note = f"{says} It is alone on its volume, and waits for a word to be typed."
+                return not_checked(finding(_UNREAD, Severity.NOTE, note))
             return failed(self._no_menu(says, Where(path=f"{self._folder}/{_MENUS[0]}")))
         menu = self._read(found.path)
         where = Where(path=found.path)
@@ -148,6 +151,17 @@ class SyslinuxChecks:
             note = finding(_UNREAD, Severity.NOTE, f"{says} It is no kernel, and not followed.")
             return not_checked(note)
         return passed(Phase.BOOT_MANAGER, says, where, self._start(label, where).kernel)
+
+    def _is_alone(self) -> bool:
+        """Whether the volume holds nothing that a menu could have started."""
+        names = {each.path.rpartition("/")[2] for each in self._listing()}
+        return names <= {_SECOND, _MODULE}
+
+    def _listing(self) -> list[FileFound]:
+        try:
+            return list(self._environment.files(self._volume).listing())
+        except FilesUnavailableError as error:
+            raise OutOfReachError(error.says) from error
 
     @staticmethod
     def _no_menu(says: str, where: Where) -> Finding:

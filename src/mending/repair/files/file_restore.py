@@ -39,7 +39,7 @@ def propose(request: Request) -> Proposal:
     try:
         bad, copies = _judged(request, files)
         copies |= {} if _INIT in copies else _usual_init(request, files)
-        links = _usual_links(files)
+        links = _usual_links(request, files)
         below = tuple(f"{link}/" for link in links)  # those come back with the link
         copies = {path: copy for path, copy in copies.items() if not path.startswith(below)} | links
     except InputError as error:
@@ -150,14 +150,16 @@ def _listed(bad: list[FileCheck]) -> str:
     )
 
 
-def _usual_links(files: Files) -> dict[str, PackagedFile]:
+def _usual_links(request: Request, files: Files) -> dict[str, PackagedFile]:
     """Links from the top to folders below `/usr`, where those are there and the links are gone
-    (file-hierarchy(7) of systemd).
+    (file-hierarchy(7) of systemd) that a finding names.
     """
+    said = [f"{each.where.path} {each.says}" for each in request.calling_for(REPAIR)]
     gone = [
         name
         for name in _MERGED
-        if files.find(f"/{name}") is None
+        if any(f"/{name}/" in f" {each}".replace(f"/usr/{name}/", "") for each in said)
+        and files.find(f"/{name}") is None
         and not files.is_link(f"/{name}")
         and (home := files.find(f"/usr/{name}")) is not None
         and home.is_folder
