@@ -9,7 +9,6 @@ the same bytes were read.
 """
 
 import hashlib
-import zlib
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -41,6 +40,7 @@ from mending.source.archive import (
     BundledFile,
     BundleIndex,
     BundleRange,
+    bytes_packed,
     in_pieces,
     is_bundle,
     new_archive,
@@ -148,7 +148,7 @@ def _written(
         CRASHES: encode_json(msgspec.structs.replace(crashes, target=name)),
     }
     listing = tuple(_listing(environment))
-    spent = sum(len(zlib.compress(data, 1)) for data in documents.values()) + 200 * len(listing)
+    spent = sum(map(bytes_packed, documents.values())) + 200 * len(listing)
     chosen, dropped = _chosen(source, noted, limit - spent, secrets)
     if dropped:
         left_out.append(f"{dropped} bytes of large files, which did not fit into the limit")
@@ -189,7 +189,7 @@ def _chosen(
     ordered = sorted(pieces, key=lambda piece: any(start <= piece[0] < end for start, end in spans))
     chosen, dropped = [], 0
     for at, length in ordered:
-        packed = len(zlib.compress(secrets.masked(source, at, length), 1)) + 250
+        packed = bytes_packed(secrets.masked(source, at, length)) + 250
         if packed > room:
             dropped += length
             continue

@@ -129,8 +129,8 @@ class SyslinuxChecks:
         if found is None:
             says = f"The boot manager finds no menu: none of its folders has {' or '.join(_MENUS)}."
             if self._is_alone():
-                note = f"{says} It is alone on its volume, and waits for a word to be typed."
-                return not_checked(finding(_UNREAD, Severity.NOTE, note))
+                alone = f"{says} It is alone on its volume, and waits for a word to be typed."
+                return not_checked(finding(_UNREAD, Severity.NOTE, alone))
             return failed(self._no_menu(says, Where(path=f"{self._folder}/{_MENUS[0]}")))
         menu = self._read(found.path)
         where = Where(path=found.path)

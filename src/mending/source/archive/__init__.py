@@ -12,7 +12,12 @@ from mending.source.archive.bundle import (
     noting,
     refuse_missing,
 )
-from mending.source.archive.zip_file import ArchiveReader, ArchiveWriter, new_archive
+from mending.source.archive.zip_file import (
+    ArchiveReader,
+    ArchiveWriter,
+    bytes_packed,
+    new_archive,
+)
 
 __all__ = [
     "INDEX",
@@ -22,6 +27,7 @@ __all__ = [
     "BundleIndex",
     "BundleRange",
     "BundledFile",
+    "bytes_packed",
     "in_pieces",
     "is_bundle",
     "new_archive",

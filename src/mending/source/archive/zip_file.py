@@ -23,6 +23,16 @@ _NO_TIME = (1980, 1, 1, 0, 0, 0)
 """The same members make the same file, whenever it is written."""
 
 
+def _packs(data: bytes) -> bool:
+    sample = data[:_SAMPLE]
+    return len(zlib.compress(sample, _LEVEL)) < len(sample) * _WORTH
+
+
+def bytes_packed(data: bytes) -> int:
+    """How many bytes of an archive a member's content takes."""
+    return len(zlib.compress(data, _LEVEL)) if _packs(data) else len(data)
+
+
 class ArchiveWriter:
     """Takes members, one after the other."""
 
@@ -37,12 +47,9 @@ class ArchiveWriter:
         """
         import zipfile  # noqa: PLC0415 - lazy: see above
 
-        sample = data[:_SAMPLE]
-        packs = len(zlib.compress(sample, _LEVEL)) < len(sample) * _WORTH
         info = zipfile.ZipInfo(name, _NO_TIME)
-        self._archive.writestr(
-            info, data, zipfile.ZIP_DEFLATED if packs else zipfile.ZIP_STORED, _LEVEL
-        )
+        how = zipfile.ZIP_DEFLATED if _packs(data) else zipfile.ZIP_STORED
+        self._archive.writestr(info, data, how, _LEVEL)
 
 
 @contextmanager

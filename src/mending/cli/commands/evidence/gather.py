@@ -52,6 +52,11 @@ def _show(result: GatherResult) -> RenderableType:
     says = "a trace of it reads as one of the disk"
     if not result.answers:
         says = "holds less than a trace reads; trace and crashes of it give the disk's own answer"
+        says += (
+            "; a larger --limit takes more"
+            if any("limit" in each for each in result.left_out)
+            else ""
+        )
     cells.append(("checked", says))
     tip = text(
         "Look into it before it is sent: it is a ZIP, bundle.json says what is in it.", "soft"
