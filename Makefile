@@ -18,12 +18,15 @@ demo: $(INSTALLED)
 ROOMY := $(shell [ "$$(df --output=avail -k /dev/shm 2>/dev/null | tail -1)" -gt 8000000 ] 2>/dev/null && echo /dev/shm)
 test: export TMPDIR := $(or $(TMPDIR),$(ROOMY),/tmp)
 
+# Many tests wait for a machine or a medium, so half as many again as processors run side by side.
+BESIDE := $(shell n=$$(nproc 2>/dev/null || echo 2); echo $$((n + n / 2)))
+
 # All tests, a class at a time on every processor; or the named ones: make test TESTS=tests.test_mend.Journal
 test: $(INSTALLED)
 ifdef TESTS
 	$(BIN)/python -m unittest $(TESTS)
 else
-	$(BIN)/unittest-parallel -q -t . -s tests --level class
+	$(BIN)/unittest-parallel -q -j $(BESIDE) -t . -s tests --level class
 endif
 
 # The tests that use what a machine need not have, where all of it is hidden: each skips with its reason.

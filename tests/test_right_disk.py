@@ -154,6 +154,7 @@ class Images(Disks):
 
     def test_one_that_was_moved_is_named_again_and_keeps_what_was_found(self):
         disk = self.disk()
+        os.truncate(disk, disk.stat().st_size + 7 * 512)  # no other disk here has this size
         case = self.opened(disk)
         self.run_here("mend", case, "boot-code", "--yes")
         moved = disk.rename(self.folder / "moved.img")
