@@ -50,7 +50,7 @@ _PASSED_OVER = {
     *("shim.efi", "shimx64.efi", "mokmanager.efi", "mmx64.efi", "fbx64.efi", "textmode.efi"),
     *("preloader.efi", "hashtool.efi", "ebounce.efi", "graphicsconsole.efi"),
 }
-_TOOLS = {"tools", "memtest", "memtest86"}
+_TOOLS = re.compile(r"tools|memtest\d*")
 _UNREAD = FindingId.BOOT_MANAGER_NOT_CHECKED
 
 
@@ -182,7 +182,12 @@ class RefindChecks:
         for file in self._inside(volume, "EFI"):
             name = file.path.rpartition("/")[2].lower()
             own = volume.number == self._home.number and file.path == self._folder
-            if file.is_folder and not own and name not in _TOOLS and f"efi/{name}" not in left_out:
+            if (
+                file.is_folder
+                and not own
+                and not _TOOLS.fullmatch(name)
+                and f"efi/{name}" not in left_out
+            ):
                 yield file.path
 
     def _in_folder(self, volume: Volume, folder: str, settings: Settings) -> Iterator[_Entry]:
