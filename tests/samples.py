@@ -177,26 +177,30 @@ def _fetch_source(release, package):
 
 
 def _fetch_signed():
-    if SIGNED.exists():
-        return
-    with tempfile.TemporaryDirectory() as folder:
-        home = Path(folder)
-        subprocess.run(["apt-get", "-qq", "download", SIGNED_FROM], check=True, cwd=home)
-        (package,) = home.glob("*.deb")
-        subprocess.run(["dpkg-deb", "-x", package, home / "out"], check=True)
-        (found,) = home.glob(f"out/**/{SIGNED.name}")
-        shutil.move(found, SIGNED)
+    with _unpacked(SIGNED, SIGNED_FROM) as out:
+        if out is not None:
+            (found,) = out.glob(f"**/{SIGNED.name}")
+            shutil.move(found, SIGNED)
 
 
 def _fetch_refind():
-    if REFIND.exists():
+    with _unpacked(REFIND, REFIND_FROM) as out:
+        if out is not None:
+            shutil.move(out / "usr/share/refind/refind", REFIND)
+
+
+@contextlib.contextmanager
+def _unpacked(target, package):
+    """The files of a package, for a while; None where the target is there."""
+    if target.exists():
+        yield None
         return
     with tempfile.TemporaryDirectory() as folder:
         home = Path(folder)
-        subprocess.run(["apt-get", "-qq", "download", REFIND_FROM], check=True, cwd=home)
-        (package,) = home.glob("*.deb")
-        subprocess.run(["dpkg-deb", "-x", package, home / "out"], check=True)
-        shutil.move(home / "out/usr/share/refind/refind", REFIND)
+        subprocess.run(["apt-get", "-qq", "download", package], check=True, cwd=home)
+        (archive,) = home.glob("*.deb")
+        subprocess.run(["dpkg-deb", "-x", archive, home / "out"], check=True)
+        yield home / "out"
 
 
 def needs_refind(test):

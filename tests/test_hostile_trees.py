@@ -242,6 +242,23 @@ class Copies(Trees):
         self.assertEqual(state_of(tree), before)
 
 
+class Circles(Trees):
+    def test_lists_that_include_each_other_are_read_once_each(self):
+        rows = "".join(f"@include {name}\n" for name in ("ferry", "login") * 100)
+        lists = "include ld.so.conf.d/*.conf\ninclude ld.so.conf\n" * 100
+        circles = {
+            "usr/bin/login": self.tree()[INIT],
+            "etc/pam.d/login": rows.encode(),
+            "etc/pam.d/ferry": (rows + "auth required pam_quay.so\n").encode(),
+            "etc/ld.so.conf": lists.encode(),
+            **{f"etc/ld.so.conf.d/{number}.conf": lists.encode() for number in range(30)},
+        }
+        trace = self.json_here("trace", self.folder_of(circles))
+        (fault,) = [each for each in trace["findings"] if each["severity"] == "fatal"]
+        self.assertEqual(fault["id"], "sign-in-module-unfit")
+        self.assertIn("/etc/pam.d/ferry, line 201", fault["says"])
+
+
 class Packages(unittest.TestCase):
     def test_a_package_that_grows_without_end_is_left(self):
         inner = io.BytesIO()

@@ -240,6 +240,16 @@ class BootEnvironment(ABC):
         """
         return self.read(volume, path).decode("utf-8", errors="replace")
 
+    def listing(self, volume: Volume, folder: str) -> list[FileFound]:
+        """What is in a folder; nothing where none is there. Raises OutOfReachError."""
+        home = self.find(volume, folder)
+        if home is None or not home.is_folder:
+            return []
+        try:
+            return self.files(volume).listing(home.path)
+        except FilesUnavailableError as error:
+            raise OutOfReachError(error.says) from error
+
     def is_link(self, volume: Volume, path: str) -> bool:
         """Whether a link of that name is there, wherever it points.
 

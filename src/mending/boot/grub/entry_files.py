@@ -2,8 +2,7 @@
 systems keep them.
 """
 
-from mending.boot.chain import BootEnvironment, OutOfReachError, falling
-from mending.disk.files import FilesUnavailableError
+from mending.boot.chain import BootEnvironment, falling
 from mending.disk.volume import Volume
 from mending.formats.bootloader import boot_entry, grub_menu
 from mending.formats.bootloader.boot_entry import BootEntry
@@ -17,19 +16,11 @@ def entries_in(environment: BootEnvironment, volume: Volume, folder: str) -> lis
     """The entries of one folder, newest first; none where it is not there. Raises
     OutOfReachError.
     """
-    home = environment.find(volume, folder)
-    if home is None or not home.is_folder:
-        return []
-    try:
-        inside = [
-            file.path
-            for file in environment.files(volume).listing(home.path)
-            if file.path.endswith(".conf")
-        ]
-    except FilesUnavailableError as error:
-        raise OutOfReachError(error.says) from error
+    texts = [
+        file.path for file in environment.listing(volume, folder) if file.path.endswith(".conf")
+    ]
     found = [
-        boot_entry.read(environment.read(volume, text), text.rpartition("/")[2]) for text in inside
+        boot_entry.read(environment.read(volume, text), text.rpartition("/")[2]) for text in texts
     ]
     return sorted(found, key=lambda entry: falling(entry.id))
 

@@ -11,7 +11,7 @@ from collections.abc import Iterator
 import msgspec
 
 from mending.boot.chain import BootEnvironment, OutOfReachError
-from mending.disk.files import FileFound, FilesUnavailableError
+from mending.disk.files import FileFound
 from mending.disk.volume import Volume
 from mending.formats.executable import elf
 
@@ -125,27 +125,31 @@ class Libraries:
     def _folders(self) -> tuple[str, ...]:
         """Where libraries are looked for: what the system's lists name, then the usual places."""
         if self._places is None:
-            named = [path.strip("/") for path in self._listed(_LISTS, _MOST_LISTS)]
+            named = [path.strip("/") for path in self._listed()]
             self._places = tuple(dict.fromkeys([*named, *_USUAL]))
         return self._places
 
-    def _listed(self, path: str, depth: int) -> Iterator[str]:
-        text = self._environment.read_text(self._volume, path)
-        for row in text.splitlines():
-            words = row.split("#")[0].split()
-            if words[:1] == ["include"] and depth:
-                for name in self._included(words[1:]):
-                    yield from self._listed(name, depth // 2)
-            elif len(words) == 1 and words[0].startswith("/"):
-                yield words[0]
+    def _listed(self) -> list[str]:
+        """The folders that the system's lists name; each list is read once, for lists may include
+        each other.
+        """
+        found, waiting, seen = list[str](), [_LISTS], set[str]()
+        while waiting and len(seen) < _MOST_LISTS:
+            path = waiting.pop(0).strip("/")
+            if path in seen:
+                continue
+            seen.add(path)
+            for row in self._environment.read_text(self._volume, path).splitlines():
+                words = row.split("#")[0].split()
+                if words[:1] == ["include"]:
+                    waiting += self._included(words[1:])
+                elif len(words) == 1 and words[0].startswith("/"):
+                    found.append(words[0])
+        return found
 
     def _included(self, patterns: list[str]) -> Iterator[str]:
         for pattern in patterns:
             folder, _, name = pattern.rpartition("/")
-            home = self._environment.find(self._volume, folder)
-            try:
-                inside = self._environment.files(self._volume).listing(home.path) if home else []
-            except FilesUnavailableError as error:
-                raise OutOfReachError(error.says) from error
+            inside = self._environment.listing(self._volume, folder)
             ending = name.rpartition("*")[2]
             yield from sorted(each.path for each in inside if each.path.endswith(ending))

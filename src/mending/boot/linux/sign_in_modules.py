@@ -25,7 +25,7 @@ _FOLDERS = (
 _ALWAYS_NEEDED = "pam_unix.so"
 """What compares the password; without it nobody gets in, whatever the rule says of its failing."""
 _ASKED = {"auth", "account", "session"}
-_MOST_ROWS = 256
+_MOST_ROWS, _MOST_SERVICES = 256, 32
 
 
 class _Rule(msgspec.Struct, frozen=True):
@@ -58,7 +58,7 @@ class SignInModules:
         if self._environment.programs_apart(self._volume) or (program is None and rules is None):
             return []
         found = self._of_program(program) if program is not None else self._no_program()
-        for rule in self._rules(_SERVICE, _MOST_ROWS):
+        for rule in self._rules(_SERVICE, set()):
             if rule.needed or rule.module.endswith(_ALWAYS_NEEDED):
                 found += self._of_module(rule)
         return found
@@ -99,15 +99,21 @@ class SignInModules:
         repairs = (RepairId.FILE_RESTORE,)
         return [finding(unfit, Severity.FATAL, says, Where(path=path), repairs)]
 
-    def _rules(self, service: str, left: int) -> Iterator[_Rule]:
+    def _rules(self, service: str, seen: set[str]) -> Iterator[_Rule]:
+        """The rules of a service in their order, with those of the services that it includes: each
+        once, for services may include each other.
+        """
+        if service in seen or len(seen) >= _MOST_SERVICES:
+            return
+        seen.add(service)
         path = f"{_RULES}/{service}"
-        for line, row in enumerate(self._environment.read_text(self._volume, path).splitlines(), 1):
+        rows = self._environment.read_text(self._volume, path).splitlines()
+        for line, row in enumerate(rows[:_MOST_ROWS], 1):
             words = row.split("#")[0].split()
-            if not words or left <= 0:
+            if not words:
                 continue
-            left -= 1
             if words[0] == "@include" and len(words) > 1:
-                yield from self._rules(words[1], left // 2)
+                yield from self._rules(words[1], seen)
                 continue
             control = words[1] if len(words) > 1 else ""
             while control.startswith("[") and not control.endswith("]") and len(words) > 2:
@@ -115,7 +121,7 @@ class SignInModules:
             if words[0] not in _ASKED or len(words) < 3:
                 continue
             if control in {"include", "substack"}:
-                yield from self._rules(words[2], left // 2)
+                yield from self._rules(words[2], seen)
             else:
                 yield _Rule(control, words[2], f"/{path}", line)
 

@@ -16,8 +16,8 @@ from collections.abc import Iterator
 
 import msgspec
 
-from mending.boot.chain import BootEnvironment, OutOfReachError, finding
-from mending.disk.files import FileFound, FilesUnavailableError
+from mending.boot.chain import BootEnvironment, finding
+from mending.disk.files import FileFound
 from mending.disk.volume import Volume
 from mending.model import Finding, FindingId, RepairId, Severity, Where
 
@@ -147,16 +147,8 @@ class UnitFindings:
                 yield key.strip(), value.strip(), number
 
     def _inside(self, folder: str) -> list[FileFound]:
-        found = self._find(folder)
-        if found is None or not found.is_folder:
-            return []
-        try:
-            return sorted(
-                self._environment.files(self._volume).listing(found.path),
-                key=lambda each: each.path,
-            )
-        except FilesUnavailableError as error:
-            raise OutOfReachError(error.says) from error
+        inside = self._environment.listing(self._volume, folder)
+        return sorted(inside, key=lambda each: each.path)
 
     def _find(self, path: str) -> FileFound | None:
         return self._environment.find(self._volume, path)

@@ -8,8 +8,7 @@ import datetime
 
 import msgspec
 
-from mending.boot.chain import BootEnvironment, OutOfReachError
-from mending.disk.files import FilesUnavailableError
+from mending.boot.chain import BootEnvironment
 from mending.disk.hives import Hive
 from mending.disk.volume import Volume
 from mending.model import InputError
@@ -40,11 +39,7 @@ def copies_beside(environment: BootEnvironment, volume: Volume, folder: str) -> 
     Raises:
         OutOfReachError: damage hides what is in it.
     """
-    home = environment.find(volume, folder)
-    try:
-        inside = environment.files(volume).listing(home.path) if home is not None else []
-    except FilesUnavailableError as error:
-        raise OutOfReachError(error.says) from error
+    inside = environment.listing(volume, folder)
     folders = [file.path for file in inside if file.is_folder][:_MOST_FOLDERS]
     holding = [path for path in folders if environment.find(volume, f"{path}/{SET[0]}")]
     return [_judged(environment, volume, path) for path in holding]

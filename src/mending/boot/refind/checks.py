@@ -18,7 +18,6 @@ from mending.boot.chain import (
     BootEnvironment,
     CheckResult,
     Link,
-    OutOfReachError,
     failed,
     falling,
     finding,
@@ -26,7 +25,7 @@ from mending.boot.chain import (
     passed,
 )
 from mending.boot.linux import LinuxChecks, LinuxStart, Part, mount_table
-from mending.disk.files import FileFound, FilesUnavailableError
+from mending.disk.files import FileFound
 from mending.disk.volume import Volume
 from mending.formats.bootloader import refind
 from mending.formats.bootloader.refind import Settings, Stanza
@@ -51,6 +50,7 @@ _PASSED_OVER = {
     *("preloader.efi", "hashtool.efi", "ebounce.efi", "graphicsconsole.efi"),
 }
 _TOOLS = re.compile(r"tools|memtest\d*")
+_MOST_INCLUDED = 16
 _UNREAD = FindingId.BOOT_MANAGER_NOT_CHECKED
 
 
@@ -129,7 +129,7 @@ class RefindChecks:
     def _settings(self) -> Settings:
         text = self._environment.read_text(self._home, f"{self._folder}/{_SETTINGS}")
         settings = refind.read_settings(text)
-        for name in settings.included:
+        for name in dict.fromkeys(settings.included[:_MOST_INCLUDED]):
             more = refind.read_settings(
                 self._environment.read_text(self._home, f"{self._folder}/{name}")
             )
@@ -146,7 +146,7 @@ class RefindChecks:
         folders = [f"{self._folder}/{name}" for name in _DRIVERS]
         folders += [f"/{name.strip('/')}" for name in settings.named("scan_driver_dirs")]
         for folder in folders:
-            for file in self._inside(self._home, folder):
+            for file in self._environment.listing(self._home, folder):
                 name = file.path.rpartition("/")[2].lower()
                 if file.is_folder or not name.endswith(".efi"):
                     continue
@@ -179,7 +179,7 @@ class RefindChecks:
         left_out = {
             name.rpartition(":")[2].strip("/").lower() for name in settings.named("dont_scan_dirs")
         }
-        for file in self._inside(volume, "EFI"):
+        for file in self._environment.listing(volume, "EFI"):
             name = file.path.rpartition("/")[2].lower()
             own = volume.number == self._home.number and file.path == self._folder
             if (
@@ -192,7 +192,7 @@ class RefindChecks:
 
     def _in_folder(self, volume: Volume, folder: str, settings: Settings) -> Iterator[_Entry]:
         left_out = _PASSED_OVER | {name.lower() for name in settings.named("dont_scan_files")}
-        inside = self._inside(volume, folder)
+        inside = self._environment.listing(volume, folder)
         for file in inside:
             name = file.path.rpartition("/")[2]
             if file.is_folder or name.lower() in left_out:
@@ -263,12 +263,3 @@ class RefindChecks:
             if found:
                 return found[0]
         return None
-
-    def _inside(self, volume: Volume, folder: str) -> list[FileFound]:
-        found = self._environment.find(volume, folder)
-        if found is None or not found.is_folder:
-            return []
-        try:
-            return self._environment.files(volume).listing(found.path)
-        except FilesUnavailableError as error:
-            raise OutOfReachError(error.says) from error

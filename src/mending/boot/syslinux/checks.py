@@ -154,14 +154,9 @@ class SyslinuxChecks:
 
     def _is_alone(self) -> bool:
         """Whether the volume holds nothing that a menu could have started."""
-        names = {each.path.rpartition("/")[2] for each in self._listing()}
+        top = self._environment.listing(self._volume, "/")
+        names = {each.path.rpartition("/")[2] for each in top}
         return names <= {_SECOND, _MODULE}
-
-    def _listing(self) -> list[FileFound]:
-        try:
-            return list(self._environment.files(self._volume).listing())
-        except FilesUnavailableError as error:
-            raise OutOfReachError(error.says) from error
 
     @staticmethod
     def _no_menu(says: str, where: Where) -> Finding:

@@ -128,10 +128,7 @@ class EntryChecks:
                 yield _Entry(volume, name, kernel.title, version, key, start, where)
 
     def _listing(self, volume: Volume, folder: str, ending: str) -> list[str]:
-        found = self._environment.find(volume, folder)
-        if found is None or not found.is_folder:
-            return []
-        inside = self._environment.files(volume).listing(found.path)
+        inside = self._environment.listing(volume, folder)
         return sorted(file.path for file in inside if file.path.lower().endswith(ending))
 
     def _none(self, found: list[_Entry], notes: tuple[Finding, ...]) -> CheckResult:

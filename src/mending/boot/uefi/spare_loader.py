@@ -10,7 +10,6 @@ from mending.boot.nt import carried_store
 from mending.boot.systemd_boot import MARK, EntryChecks
 from mending.boot.uefi.loader_files import FALLBACK_FOLDER, efi_volumes
 from mending.boot.uefi.loaders import PLATFORM, chained
-from mending.disk.files import FilesUnavailableError
 from mending.disk.volume import Volume
 from mending.formats.bootloader import grub_image
 from mending.formats.executable import pe
@@ -86,9 +85,8 @@ def _kept_by_nt(environment: BootEnvironment) -> Iterator[tuple[Volume, str]]:
                 continue
             folder = f"{system.title.rstrip('/')}/{nt_names().manager.efi_folder}"
             try:
-                home = environment.find(volume, folder)
-                inside = environment.files(volume).listing(home.path) if home is not None else []
-            except (OutOfReachError, FilesUnavailableError):
+                inside = environment.listing(volume, folder)
+            except OutOfReachError:
                 continue
             yield from (
                 (volume, file.path)

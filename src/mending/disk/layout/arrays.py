@@ -29,6 +29,7 @@ FIRST_NUMBER = 3001
 """Arrays have no number in a table; theirs begin here."""
 _MIRROR, _STRIPED, _LINEAR, _BOTH = 1, 0, -1, 10
 _NAMES = {_MIRROR: "1", _STRIPED: "0", _LINEAR: "linear", _BOTH: "10", 4: "4", 5: "5", 6: "6"}
+_SECTOR = 512
 _PLAIN_COPIES = 0x100
 """Of the layout of level 10: copies lie side by side, none far away."""
 
@@ -138,7 +139,9 @@ def _why_unread(array: Array, first: RaidMember) -> str:
     if array.level == _BOTH and first.layout & ~0xFF != _PLAIN_COPIES:
         return "its copies lie far apart, which is not read here"
     copies = first.layout & 0xFF if array.level == _BOTH else 1
-    if array.level in {_STRIPED, _BOTH} and (not first.chunk or not 0 < copies <= array.count):
+    if array.level in {_STRIPED, _BOTH} and (
+        not first.chunk or first.chunk % _SECTOR or not 0 < copies <= array.count
+    ):
         return "its chunks have no length that could be"
     lengths = {member.data_bytes // max(first.chunk, 1) for _, member in array.members.values()}
     if array.level == _STRIPED and len(lengths) > 1:

@@ -5,6 +5,8 @@ Nothing is written whose sum is not the one that the package database of the sys
 link but from a package whose files have those sums; files of persons are in no package.
 """
 
+import re
+
 from mending.boot.chain import Trace
 from mending.boot.linux import FIRST_PROGRAMS
 from mending.boot.new_entry import only_linux_system
@@ -158,7 +160,7 @@ def _usual_links(request: Request, files: Files) -> dict[str, PackagedFile]:
     gone = [
         name
         for name in _MERGED
-        if any(f"/{name}/" in f" {each}".replace(f"/usr/{name}/", "") for each in said)
+        if any(re.search(rf"(?<!\w)/{name}/", each) for each in said)
         and files.find(f"/{name}") is None
         and not files.is_link(f"/{name}")
         and (home := files.find(f"/usr/{name}")) is not None
