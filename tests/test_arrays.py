@@ -3,6 +3,7 @@ members.
 """
 
 import hashlib
+import os
 import re
 import tempfile
 import unittest
@@ -126,6 +127,10 @@ class Arrays(InFolder):
         self.assertEqual(both["volumes"][2]["type"], "array 2 of volumes 1, 10001")
         (self.folder / "notes").write_text("no disk\n")
         self.run_here("trace", first, self.folder / "notes", expect=3)
+        (self.folder / "link").symlink_to(first)
+        os.link(first, self.folder / "again")
+        for name in ("link", "again", "desk.img"):
+            self.run_here("trace", first, self.folder / name, expect=2)
 
     def test_a_case_keeps_several_disks_and_knows_each(self):
         first, second = self.disk("c0"), self.disk("c1", called="other.img")

@@ -11,7 +11,7 @@ from mending.app.case_disk import disk_known, settle_disk, vouched_disk
 from mending.app.copies.comparing import losses
 from mending.app.copies.gathered import crashes_or_told
 from mending.app.host import Host
-from mending.app.opening import opened_target
+from mending.app.opening import opened_target, refuse_named_twice
 from mending.app.targets import NamedTarget
 from mending.app.tracing import keep_no_memory, trace
 from mending.boot.trace import open_environment
@@ -74,8 +74,7 @@ def start_case(
     """
     check_new_name(Path(folder))
     opened = list[tuple[str, int, DiskKnown]]()
-    if len({str(Path(disk).resolve()) for disk in disks}) < len(disks):
-        raise UsageError("A disk is named twice.", "Name each disk of the PC once.")
+    refuse_named_twice(disks)
     for disk in disks:
         with opened_target(disk) as source:
             open_environment(source)

@@ -1,12 +1,13 @@
 """Disks, mounted trees and moments of the past, opened by what a person calls them."""
 
 import re
-from collections.abc import Iterator
+import stat
+from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
 from mending.disk.layout import disk_at_moment, settle_sector_size
-from mending.model import RefusedError
+from mending.model import RefusedError, UsageError
 from mending.source import FileSource, FolderSource, Target, open_folder_source, open_source
 
 _MOMENT = re.compile(r"(.+)@([0-9]{1,18})", re.DOTALL)
@@ -51,6 +52,20 @@ def moment_of(path: str) -> tuple[str, int | None]:
     """The disk and the number of a moment in `DISK@N`; no number for other names."""
     match = _MOMENT.fullmatch(path) if not Path(path).exists() else None
     return (match.group(1), int(match.group(2))) if match else (path, None)
+
+
+def refuse_named_twice(paths: Iterable[str]) -> None:
+    """Raise UsageError where two names lead to one disk; what is not there is said when opened."""
+    seen = set[tuple[int, int]]()
+    for path in paths:
+        try:
+            found = Path(path).stat()
+        except OSError:
+            continue
+        known = (0, found.st_rdev) if stat.S_ISBLK(found.st_mode) else (found.st_dev, found.st_ino)
+        if known in seen:
+            raise UsageError(f"{path} is named twice.", "Name each disk of the PC once.")
+        seen.add(known)
 
 
 @contextmanager

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Protocol
 from mending.app.bounds import within_bounds
 from mending.app.copies.gathered import traced_or_told
 from mending.app.host import Host
-from mending.app.opening import opened_disk, opened_to_read
+from mending.app.opening import opened_disk, opened_to_read, refuse_named_twice
 from mending.app.targets import NamedTarget
 from mending.boot.chain import BootEnvironment, Trace
 from mending.boot.trace import open_environment, trace_environment
@@ -69,6 +69,8 @@ def trace(
 
         target.case, places = further_disks(target.case, host)
         others = [*map(Path, places), *others]
+    if others:
+        refuse_named_twice([target.path, *map(str, others)])
 
     def ask() -> Trace:
         with (

@@ -28,8 +28,9 @@ def check_mirrors(disk: Disk, changes: Iterable[Change]) -> None:
         if not isinstance(change, Patch):
             continue
         for volume in disk.volumes:
-            inside = volume.offset <= change.offset < volume.offset + volume.bytes
-            if inside and volume.array:
+            before = change.offset + len(change.after) <= volume.offset
+            behind = change.offset >= volume.offset + volume.bytes
+            if volume.array and not (before or behind):
                 raise RefusedError(
                     f"Volume {volume.number} is one copy of a mirror; written alone, it would"
                     " differ from the other without anything noticing.",
