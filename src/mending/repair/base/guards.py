@@ -28,7 +28,7 @@ def check_mirrors(disk: Disk, changes: Iterable[Change]) -> None:
         if not isinstance(change, Patch):
             continue
         for volume in disk.volumes:
-            before = change.offset + len(change.after) <= volume.offset
+            before = change.offset + change.length <= volume.offset
             behind = change.offset >= volume.offset + volume.bytes
             if volume.array and not (before or behind):
                 raise RefusedError(
