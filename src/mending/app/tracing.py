@@ -92,14 +92,20 @@ def trace(
             return offers_in(source, environment, found, _settings(target, kind, keys))
 
     found = traced_or_told(target.path, ask)
-    if target.case is not None and target.case.state.closed is None:
-        from mending.case import traced  # noqa: PLC0415 - lazy: a bare disk has no case
-
-        try:
-            target.case = traced(target.case, host.hand, found)
-        except InputError as error:  # a case that may only be read can be traced all the same
-            host.tell(f"The trace is not kept in the case: {error.says}")
+    _keep_in_case(target, host, found)
     return found
+
+
+def _keep_in_case(target: NamedTarget, host: Host, found: Trace) -> None:
+    """Let the open case of a target remember its trace; where it cannot, that is said."""
+    if target.case is None or target.case.state.closed is not None:
+        return
+    from mending.case import traced  # noqa: PLC0415 - lazy: a bare disk has no case
+
+    try:
+        target.case = traced(target.case, host.hand, found)
+    except InputError as error:  # a case that may only be read can be traced all the same
+        host.tell(f"The trace is not kept in the case: {error.says}")
 
 
 def _settings(
