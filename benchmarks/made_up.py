@@ -36,8 +36,9 @@ class MadeUp:
         self.facts = {name: self._drawn(fact.shares) for name, fact in pack.facts.items()}
         self.cause = self._cause()
         self.signs = {name: self._answer(sign) for name, sign in pack.signs.items()}
-        for name, answer in self.signs.items():
-            self.facts |= pack.signs[name].answers[answer].implies
+        for row in [pack.signs[name].answers[answer] for name, answer in self.signs.items()]:
+            self.facts |= {name: told for name, told in row.implies.items() if name in pack.facts}
+            self.signs |= {name: told for name, told in row.implies.items() if name in pack.signs}
         told = [
             *_TAKEN_IN,
             *self.random.sample(sorted(set(pack.signs) - set(_TAKEN_IN)), _MORE_SIGNS),

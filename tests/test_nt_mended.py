@@ -910,7 +910,7 @@ class InsideLocks(Mended):
         secret.write_bytes(PASSWORD)
         repairs = (
             ("drive-letter",),
-            ("file-restore",),
+            *((("file-restore",),) if EVERY else ()),
             ("pending-drop", "--mount"),
             ("hive-set", "--mount", "--hives", f"/{CONFIG}/keepsake"),
         )

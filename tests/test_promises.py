@@ -441,7 +441,7 @@ class Names(Disks):
         )
 
     def test_every_command_bears_them(self):
-        for name in (ESCAPE, BYTES, "a b'c\"d$(e)"):
+        for name in (f"{ESCAPE}{BYTES}", "a b'c\"d$(e)"):
             home = self.folder / str(len(list(self.folder.iterdir())))
             home.mkdir()
             disk = self.disk("blank-boot-code").rename(home / f"{name}.img")

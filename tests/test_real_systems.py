@@ -159,7 +159,7 @@ class Bios(Real):
         patch(path, 0, bytes(440))
         self.traced(path, "boot-record", "boot-code-blank", "root-missing")
         self.mended(path, "boot-code", "root-name")
-        self.starts(path)
+        self.starts_too(path)
 
     @needs(*TOOLS)
     @needs_real
@@ -347,7 +347,7 @@ class Uefi(Real):
         path = uefi_disk(self.folder / "pc.img", {FALLBACK: SYSTEMD_BOOT})
         self.traced(path, "boot-manager", "boot-entries-missing")
         self.mended(path, "boot-entries")
-        self.starts(path, "uefi")
+        self.starts_too(path, "uefi")
 
     @needs(*TOOLS, OVMF, STUB, "objcopy")
     @needs_real
@@ -389,7 +389,7 @@ class Uefi(Real):
         }
         path = uefi_disk(self.folder / "pc.img", inside)
         self.assertEqual(trace_file(path).verdict, "no-fault-found")
-        self.starts(path, "uefi")
+        self.starts_too(path, "uefi")
         del inside["EFI/BOOT/grubx64.efi"]
         path = uefi_disk(self.folder / "pc.img", inside)
         self.traced(path, "boot-manager", "second-loader-missing")

@@ -42,7 +42,7 @@ HIDDEN = {
     "fog-station": {"setup-forgotten"},
 }
 """What was done to the disk, as the pack names it; where that fits two causes, both are right."""
-SEEDS = 16 if EVERY else 2
+SEEDS = 16 if EVERY else 1
 """Callers for each PC, each wrong in other answers. Of sixteen, one PC with four wrong answers and
 a step that helps by luck may end with the cause that this step points to.
 """

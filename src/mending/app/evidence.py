@@ -33,7 +33,7 @@ from mending.case import (
 )
 from mending.case.attachment import Home
 from mending.case.events import AnyEvent
-from mending.crash.judge import analyse
+from mending.crash.judge import analyse, codes_in_records
 from mending.crash.read import (
     FileRead,
     LogFile,
@@ -220,4 +220,6 @@ def read_case(case: Case, host: Host, result: CrashesResult | None = None) -> Ca
     if told is None:
         files = crash_files(case, host.key)
         told = read_crashes(str(case.folder), files, vouched_disk(case, host))
-    return case if case.state.closed is not None else records_read(case, host.hand, told)
+    if case.state.closed is not None:
+        return case
+    return records_read(case, host.hand, told, codes_in_records(told, base_codes()))

@@ -49,6 +49,7 @@ class Heard(CaseEvent, frozen=True, kw_only=True, tag="heard"):
     Attributes:
         left: clauses in which nothing was understood.
         about: the note that it answers; empty for anything else.
+        before: what the screen showed before that, by the same sign.
     """
 
     text: str
@@ -57,6 +58,7 @@ class Heard(CaseEvent, frozen=True, kw_only=True, tag="heard"):
     codes: tuple[SeenCode, ...] = ()
     left: tuple[str, ...] = ()
     about: str = ""
+    before: tuple[str, ...] = ()
 
 
 class Added(CaseEvent, frozen=True, kw_only=True, tag="added"):
@@ -97,10 +99,11 @@ class Rehearsed(CaseEvent, frozen=True, kw_only=True, tag="rehearsed"):
 
 
 class Read(CaseEvent, frozen=True, kw_only=True, tag="read"):
-    """The crash records were read; `clues` are what they show."""
+    """The crash records were read; `clues` are what they show, `codes` what stands for causes."""
 
     files: tuple[str, ...]
     clues: tuple[Finding, ...]
+    codes: tuple[SeenCode, ...] = ()
 
 
 class Tried(CaseEvent, frozen=True, kw_only=True, tag="tried"):

@@ -36,9 +36,11 @@ from mending.case.events import (
 from mending.crash.screens import SeenCode, clues_of_codes
 from mending.knowledge import UNKNOWN, ReportKind
 from mending.model import Finding
-from mending.reason import Evidence, Report, Watched
+from mending.reason import AFTER_LOGO, Evidence, Report, Watched
 from mending.source import Identity
 
+_BY_CLASS = "code-suggests-"
+"""Clues to what a code of the records stands for, where its own row does not tell."""
 USUAL_HOURS = 24.0
 """After how many hours trouble that comes and goes comes again, where nobody told."""
 
@@ -48,6 +50,7 @@ class CaseState(msgspec.Struct, frozen=True, kw_only=True):
 
     Attributes:
         facts: answers to facts, `unknown` left out.
+        screens: what the screen showed before what `seen` tells of it, in its order.
         heard: signs whose answers were understood from what somebody said.
         said: everything that was said in whole sentences.
         codes: codes and messages that a screen showed.
@@ -59,7 +62,7 @@ class CaseState(msgspec.Struct, frozen=True, kw_only=True):
         found: the newest trace of the disk as it was before anything was written.
         rehearsal: the newest run of the disk's own boot code; None before the first, and after
             every write until the next. found_rehearsal: the newest before anything was written.
-        clues: what the crash records show, as they were read last.
+        clues: what the crash records show, as they were read last; recorded: the codes in them.
         tried: steps in the order in which they were done.
         starts: test starts, newest last.
         worked: what was done before the newest test start, where that one succeeded.
@@ -76,6 +79,7 @@ class CaseState(msgspec.Struct, frozen=True, kw_only=True):
     notes: Mapping[str, str] = {}
     shop: Mapping[str, str] = {}
     seen: Mapping[str, str] = {}
+    screens: tuple[str, ...] = ()
     heard: frozenset[str] = frozenset()
     said: tuple[Heard, ...] = ()
     codes: tuple[SeenCode, ...] = ()
@@ -88,6 +92,7 @@ class CaseState(msgspec.Struct, frozen=True, kw_only=True):
     rehearsal: Rehearsed | None = None
     found_rehearsal: Rehearsed | None = None
     clues: tuple[Finding, ...] = ()
+    recorded: tuple[SeenCode, ...] = ()
     tried: tuple[Tried, ...] = ()
     starts: tuple[Started, ...] = ()
     failed_starts: tuple[tuple[Report, ...], ...] = ()
@@ -123,9 +128,11 @@ class CaseState(msgspec.Struct, frozen=True, kw_only=True):
         return Evidence(
             facts=self.facts,
             seen=self.seen,
+            screens=self.screens,
             heard=self.heard & set(self.seen),
             trace=self.found if self.works else self.trace,
             clues=self._clues(),
+            codes=(*self.codes, *self.recorded),
             reports=reports,
             failed_starts=self.failed_starts,
             watched=self.watched,
@@ -140,7 +147,11 @@ class CaseState(msgspec.Struct, frozen=True, kw_only=True):
     def _clues(self) -> tuple[Finding, ...]:
         """What the records show, and what codes on a screen add to it."""
         known = {clue.id for clue in self.clues}
-        return (*self.clues, *(clue for clue in clues_of_codes(self.codes) if clue.id not in known))
+        seen = clues_of_codes(self.codes)
+        read = [
+            each for each in self.clues if not (self.recorded and each.id.startswith(_BY_CLASS))
+        ]
+        return (*read, *(clue for clue in seen if clue.id not in known))
 
 
 def fold(events: Sequence[AnyEvent]) -> CaseState:
@@ -192,8 +203,9 @@ def _after(state: CaseState, event: AnyEvent) -> CaseState:
         case Saw():
             seen, passed = _answers(state.seen, state.passed, event.signs)
             heard = state.heard - set(event.signs)
-            codes = (*state.codes, *event.codes)
-            return _with(state, seen=seen, passed=passed, heard=heard, codes=codes)
+            codes = _codes(state, event.codes)
+            screens = _screens(state, event.signs)
+            return _with(state, seen=seen, passed=passed, heard=heard, codes=codes, screens=screens)
         case Heard():
             return _after_words(state, event)
         case Added():
@@ -205,7 +217,7 @@ def _after(state: CaseState, event: AnyEvent) -> CaseState:
             found_run = state.found_rehearsal if state.undo_points else event
             return _with(state, rehearsal=event, found_rehearsal=found_run)
         case Read():
-            return _with(state, clues=event.clues)
+            return _with(state, clues=event.clues, recorded=event.codes)
         case Noted():
             return _with(state, remarks=(*state.remarks, event))
         case PassedOver():
@@ -299,13 +311,31 @@ def _after_words(state: CaseState, event: Heard) -> CaseState:
     return _with(
         state,
         seen={**state.seen, **signs},
+        screens=_screens(state, signs, event.before),
         facts={**state.facts, **facts},
         heard=state.heard | set(signs),
         passed=state.passed - set(signs) - set(facts),
-        codes=(*state.codes, *event.codes),
+        codes=_codes(state, event.codes),
         notes={**state.notes, event.about: event.text} if event.about else state.notes,
         said=(*state.said, event),
     )
+
+
+def _screens(
+    state: CaseState, signs: Mapping[str, str], before: Sequence[str] = ()
+) -> tuple[str, ...]:
+    """What was seen on the screen stays seen when something else comes after it."""
+    now, then = signs.get(AFTER_LOGO), state.seen.get(AFTER_LOGO)
+    if now == UNKNOWN:
+        return ()
+    seen = [*state.screens, *([then] if now is not None and then is not None else []), *before]
+    return tuple(each for each in dict.fromkeys(seen) if each != (now or then))
+
+
+def _codes(state: CaseState, new: Sequence[SeenCode]) -> tuple[SeenCode, ...]:
+    """A code that is told twice is one."""
+    known = {code.words for code in state.codes}
+    return (*state.codes, *(code for code in new if code.words not in known))
 
 
 def _without(state: CaseState, undo_point: str) -> CaseState:

@@ -19,14 +19,17 @@ from mending.plan import (
     VisitCost,
     WhyResult,
     best_question,
+    dearer_steps,
     direct_fixes,
     make_plan,
     options_from,
     quick_cost,
+    resorts_of,
     visit_costs,
     why_there,
 )
 from mending.reason import (
+    AFTER_LOGO,
     CausesResult,
     Evidence,
     ReportKind,
@@ -38,6 +41,7 @@ from mending.reason import (
 
 RECOVERY = "recovery-opens"
 """The sign whether recovery opens without a stick."""
+_KEY = "recovery-key"
 _GAINED = {ReportKind.NOTHING_WRONG, ReportKind.MENDED, ReportKind.DONE}
 """Reports after which what a step gives is there."""
 
@@ -110,7 +114,13 @@ def plan_of(state: CaseState, pack: Pack, care: str = "files", prove: bool = Fal
     situation = situation_of(state, pack, causes)
     options = [] if state.works else options_from(pack, situation)
     costs = visit_costs(pack, situation)
-    return make_plan(causes.beliefs, options, costs, _care(pack, care), prove)
+    plan = make_plan(causes.beliefs, options, costs, _care(pack, care), prove)
+    if state.works:
+        return plan
+    prices = _care(pack, care).prices
+    dearer = dearer_steps(causes.beliefs, plan.visits, options, costs, prices)
+    resorts = resorts_of(pack, options, plan.visits, dearer, situation.tried)
+    return msgspec.structs.replace(plan, dearer=dearer, resorts=resorts)
 
 
 def why_of(state: CaseState, pack: Pack, step: str, care: str = "files") -> WhyResult:
@@ -134,7 +144,9 @@ def situation_of(state: CaseState, pack: Pack, causes: CausesResult | None = Non
     barred = state.trace.barred if state.trace else ()
     return Situation(
         facts={**_unreached(state, pack), **state.seen, **facts_of(state, pack)},
-        tried=_tried(state),
+        tried=_tried(state, pack),
+        failed=_failed(state, pack),
+        drive_bytes=_drive_bytes(state),
         on_bench=state.disk is not None,
         traced=state.trace is not None,
         repairs=frozenset(repair for finding in findings for repair in finding.repairs)
@@ -157,10 +169,12 @@ def _rank(phase: Phase) -> int:
 
 
 def facts_of(state: CaseState, pack: Pack) -> dict[str, str]:
-    """Facts that were told, and those that follow from the trace, from what was seen, and from
-    steps that gave them.
+    """Facts that were told, and those that follow from the trace, from what was seen, from codes
+    and messages that only one family has, and from steps that gave them.
     """
-    found = facts_in(pack, state.facts, state.seen)
+    families = {code.family for code in (*state.codes, *state.recorded) if code.family}
+    told = {"family": families.pop()} if len(families) == 1 else {}
+    found = {**told, **facts_in(pack, state.facts, state.seen)}
     if state.trace is not None:
         found = {**_traced(state), **found}
     for attempt in state.tried:
@@ -173,9 +187,17 @@ def facts_of(state: CaseState, pack: Pack) -> dict[str, str]:
 
 
 def facts_in(pack: Pack, facts: Mapping[str, str], seen: Mapping[str, str]) -> dict[str, str]:
-    """Facts that were told, and those that follow from signs."""
+    """Facts that were told, and those that follow from signs. What the screen shows in the end
+    counts more than what was on it before, and what was told of other things more than both: a
+    desktop opens that another account reaches.
+    """
+    screens = {screen.answers[0] for screen in pack.screens.values()}
+
+    def rank(row: tuple[str, str]) -> int:
+        return 1 if row[0] == AFTER_LOGO else 2 * (row[0] not in screens)
+
     found: dict[str, str] = {}
-    for name, answer in seen.items():
+    for name, answer in sorted(seen.items(), key=rank):
         row = pack.signs[name].answers.get(answer) if name in pack.signs else None
         found |= row.implies if row is not None else {}
     return {**found, **facts}
@@ -208,12 +230,32 @@ def _care(pack: Pack, care: str) -> Care:
     return Care(pack.grades.prices[care], pack.grades.hand_over)
 
 
-def _tried(state: CaseState) -> Mapping[str, bool]:
+def _tried(state: CaseState, pack: Pack) -> Mapping[str, bool]:
     """Steps that were tried; true where one could be run. For what there was no time there may be
-    some now.
+    some now, and a key that was missing may have been found.
     """
+    facts = facts_of(state, pack)
+    settled = {WhyNotRun.NO_TIME}
+    if facts.get(_KEY) == "yes":
+        settled.add(WhyNotRun.NO_KEY)
     return {
         attempt.step: attempt.report is not ReportKind.NOT_RUN
         for attempt in state.tried
-        if attempt.why is not WhyNotRun.NO_TIME
+        if attempt.why not in settled
     }
+
+
+def _failed(state: CaseState, pack: Pack) -> frozenset[str]:
+    """Steps that did not do what they are for, by their newest report: what builds on them waits.
+    What a test or a repair found and could not mend is an answer, not a failure.
+    """
+    newest = {attempt.step: attempt.report for attempt in state.tried}
+    return frozenset(
+        step
+        for step, report in newest.items()
+        if report is ReportKind.NOT_MENDED and step in pack.steps and not pack.steps[step].finds
+    )
+
+
+def _drive_bytes(state: CaseState) -> int:
+    return state.attached.bytes if state.attached is not None else 0

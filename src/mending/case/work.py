@@ -124,6 +124,7 @@ def heard(statement: Statement, at: str, about: str = "") -> Heard:
         codes=statement.codes,
         left=tuple(clean_text(text) for text in statement.left),
         about=about,
+        before=tuple(answer.answer for answer in sure.before),
     )
 
 
@@ -240,11 +241,17 @@ def traced(case: Case, hand: Hand, trace: Trace) -> Case:
     return record(case, hand, Traced(at=hand.since, trace=trace))
 
 
-def records_read(case: Case, hand: Hand, result: CrashesResult) -> Case:
-    """Record what the crash records of the case show."""
+def records_read(
+    case: Case, hand: Hand, result: CrashesResult, codes: Sequence[SeenCode] = ()
+) -> Case:
+    """Record what the crash records of the case show. Args: codes: those that stand for causes."""
     from mending.crash.judge import clues_in  # noqa: PLC0415 - lazy: only after reading records
 
-    return record(case, hand, Read(at=hand.since, files=result.files, clues=clues_in(result)))
+    return record(
+        case,
+        hand,
+        Read(at=hand.since, files=result.files, clues=clues_in(result), codes=tuple(codes)),
+    )
 
 
 def tried(

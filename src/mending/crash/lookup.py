@@ -15,6 +15,18 @@ _IN_BRACKETS = re.compile(r"\(([^()]*)\)")
 _NAME = re.compile(r"[A-Z][A-Z0-9]*(?:[_ -][A-Z0-9]+)+", re.IGNORECASE)
 _FLAGGED = 0x1000_0000
 """Some stops are written with this in front; the code behind it is the same."""
+_FAR = 2
+"""Rank from which a reading is not shown beside one that is certain."""
+_ABOUT = {
+    "memory": "memory",
+    "drive": "drive",
+    "file-system": "drive",
+    "boot-volume": "boot-volume",
+    "driver": "driver",
+    "power-or-heat": "hardware",
+    "update": "update",
+}
+"""By the class that is behind a stop code first: what the code is about."""
 _MOST, _NAMES, _LONGEST = 5, 3, 4000
 _WHOLE, _FEW = 84.0, 3
 """Similarity from which the whole text is taken for a name; how many names may share the one word
@@ -24,6 +36,8 @@ _WORD, _SHORT = 76.0, 2
 """Similarity from which a word is taken for a word of a name, and the length up to which it says
 nothing.
 """
+_UNCOMMON = 16
+"""Letters from which the name of a stop code is no everyday word."""
 _TELLING = 7
 """Letters of a word by which a name is known in a sentence."""
 _SURE, _NEAR = 92.0, 72.0
@@ -51,6 +65,9 @@ class CodeMatch(msgspec.Struct, frozen=True, kw_only=True):
             `because`.
         source: where the row is from.
         implies: answers to signs that follow from it.
+        causes: what is behind it where it stops a PC, by weight.
+        family: the one family of systems that has it; empty: several.
+        found: the words of the text that it was read from; empty where they are only like it.
     """
 
     kind: str
@@ -65,6 +82,9 @@ class CodeMatch(msgspec.Struct, frozen=True, kw_only=True):
     because: str
     source: str
     implies: dict[str, str] = {}
+    causes: dict[str, float] = {}
+    family: str = ""
+    found: str = ""
 
 
 class CodeResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="code/1"):
@@ -84,7 +104,18 @@ def look_up(text: str, codes: Codes) -> CodeResult:
         key = (match.kind, match.code or match.says)
         if key not in found or _rank(match) < _rank(found[key]):
             found[key] = match
-    return CodeResult(text=plain, matches=tuple(sorted(found.values(), key=_rank)[:_MOST]))
+    matches = sorted(_fitting(list(found.values())), key=_rank)
+    return CodeResult(text=plain, matches=tuple(matches[:_MOST]))
+
+
+def _fitting(matches: list[CodeMatch]) -> list[CodeMatch]:
+    """Without what fits far worse than the best, and without the notice above a code: it says only
+    that something stopped.
+    """
+    best = min((_rank(match) for match in matches), default=0)
+    near = [match for match in matches if best > 0 or _rank(match) < _FAR]
+    telling = [match for match in near if match.causes and _rank(match) == best]
+    return [match for match in near if match.causes or match.code or not telling]
 
 
 def _rank(match: CodeMatch) -> int:
@@ -106,12 +137,13 @@ def _by_number(text: str, codes: Codes) -> Iterator[CodeMatch]:
             or re.search(rf"(?:stop|code|error|bug ?check)\W*{re.escape(raw)}\b", text, re.I)
         ):
             continue  # a word of a sentence, a year, a line number
-        yield from _readings(int(digits, 16), written, behind, codes)
+        yield from _readings(raw, written, behind, codes)
         if alone and not written and digits.isdecimal():
             yield from _decimal(int(digits), codes)
 
 
-def _readings(number: int, written: bool, behind: list[str], codes: Codes) -> Iterator[CodeMatch]:
+def _readings(raw: str, written: bool, behind: list[str], codes: Codes) -> Iterator[CodeMatch]:
+    number = int(raw.lower().removeprefix("0x"), 16)
     plain = (
         number - _FLAGGED
         if number not in codes.stops and 0 < number - _FLAGGED < 0x1000
@@ -122,7 +154,7 @@ def _readings(number: int, written: bool, behind: list[str], codes: Codes) -> It
     for kind, table in (("stop", codes.stops), ("status", codes.statuses)):
         row = table.get(plain)
         if row is not None:
-            yield _match(kind, row, codes, "certain", why, behind)
+            yield _match(kind, row, codes, "certain", why, behind, raw)
 
 
 def _decimal(number: int, codes: Codes) -> Iterator[CodeMatch]:
@@ -142,15 +174,20 @@ def _by_name(text: str, codes: Codes) -> Iterator[CodeMatch]:
     ]
     named = {_key(row.name): (kind, row) for kind, row in rows}
     behind = [number for part in _IN_BRACKETS.findall(text) for number in _numbers(part)]
-    whole, said = _key(text), {match.group(0) for match in _NAME.finditer(text)}
-    written = {_key(text) for text in said if "_" in text or text.isupper()} | {whole}
-    exact = [name for name in named if name in written]
+    whole, spelled = _key(text), f" {_key(text)} "
+    exact = {
+        name: written
+        for name, (kind, row) in named.items()
+        if f" {name} " in spelled and (written := _written(row.name, kind, text, name == whole))
+    }
     has_message = any(message.expression.search(text) for message in codes.messages)
-    for name in exact:
+    for name, written in exact.items():
+        if any(name != other and f" {name} " in f" {other} " for other in exact):
+            continue  # it is a part of a longer name
         kind, row = named[name]
-        as_shown = "_" in text or text.isupper()
-        confidence = "certain" if as_shown or not has_message else "likely"
-        yield _match(kind, row, codes, confidence, "the name as the screen shows it", behind)
+        confidence = "certain" if _as_shown(written) or not has_message else "likely"
+        why = "the name as the screen shows it"
+        yield _match(kind, row, codes, confidence, why, behind, written)
     number = _NUMBER.fullmatch(text.strip())
     if exact or number or has_message:
         return
@@ -163,6 +200,22 @@ def _by_name(text: str, codes: Codes) -> Iterator[CodeMatch]:
             yield _match(
                 kind, row, codes, confidence, f"the name is like it ({score:.0f} of 100)", behind
             )
+
+
+def _written(name: str, kind: str, text: str, whole: bool) -> str:
+    """How a text spells a name: as the screen does, or, of a stop code whose name is no everyday
+    word, with spaces in the middle of a sentence. Empty: it is not meant.
+    """
+    parts = [re.escape(part) for part in name.removeprefix("STATUS_").split("_")]
+    found = re.search(r"(?<![A-Z0-9])" + r"[\W_]+".join(parts) + r"(?![A-Z0-9])", text, re.I)
+    if found is None:
+        return ""
+    told = whole or _as_shown(found.group(0)) or (kind == "stop" and len(name) >= _UNCOMMON)
+    return found.group(0) if told else ""
+
+
+def _as_shown(written: str) -> bool:
+    return "_" in written or (written.isupper() and bool(re.search(r"\W", written)))
 
 
 def _likeness(name: str, text: str, names: Iterable[str]) -> float:
@@ -210,7 +263,9 @@ def _key(name: str) -> str:
 def _by_message(text: str, codes: Codes) -> Iterator[CodeMatch]:
     exact = [message for message in codes.messages if message.expression.search(text)]
     for message in exact:
-        yield _message(message, codes, "certain", "the message is in the text")
+        found = message.expression.search(text)
+        written = found.group(0) if found else ""
+        yield _message(message, codes, "certain", "the message is in the text", written)
     if exact or len(text.split()) < 3:
         return
     plain = {number: message.plain for number, message in enumerate(codes.messages)}
@@ -231,7 +286,13 @@ def _by_message(text: str, codes: Codes) -> Iterator[CodeMatch]:
 
 
 def _match(
-    kind: str, row: Stop, codes: Codes, confidence: str, why: str, behind: list[str]
+    kind: str,
+    row: Stop,
+    codes: Codes,
+    confidence: str,
+    why: str,
+    behind: list[str],
+    found: str = "",
 ) -> CodeMatch:
     meanings = (*row.parameters, *[""] * len(behind))
     parameters = tuple(
@@ -252,8 +313,19 @@ def _match(
         confidence=confidence,
         because=why,
         source=row.source,
-        implies={"after-logo": "stop-screen"} if kind == "stop" else {},
+        implies=_implied(kind, row),
+        causes=dict(row.causes),
+        family=row.family,
+        found=found,
     )
+
+
+def _implied(kind: str, row: Stop) -> dict[str, str]:
+    """What a code tells of the screen that shows it."""
+    if kind != "stop":
+        return {"after-logo": "status-screen"}
+    about = _ABOUT.get(row.suspects[0])
+    return {"after-logo": "stop-screen", **({"code-about": about} if about else {})}
 
 
 def _meaning(text: str, value: str, codes: Codes) -> str:
@@ -266,7 +338,9 @@ def _meaning(text: str, value: str, codes: Codes) -> str:
     )
 
 
-def _message(message: Message, codes: Codes, confidence: str, why: str) -> CodeMatch:
+def _message(
+    message: Message, codes: Codes, confidence: str, why: str, found: str = ""
+) -> CodeMatch:
     return CodeMatch(
         kind="message",
         code="",
@@ -280,4 +354,7 @@ def _message(message: Message, codes: Codes, confidence: str, why: str) -> CodeM
         because=why,
         source=f"the messages of {message.by}",
         implies=dict(message.implies),
+        causes=dict(message.causes),
+        family=message.family,
+        found=found,
     )

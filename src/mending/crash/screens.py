@@ -25,6 +25,9 @@ class SeenCode(msgspec.Struct, frozen=True, kw_only=True):
         suspects: classes of what is behind it, the usual one first.
         phase: where the start fails that shows so; empty where it does not tell.
         implies: answers to signs that follow from it.
+        causes: what is behind it where it stops a PC, by weight; none in older records.
+        family: the one family of systems that has it; empty: several.
+        found: the words that it was read from.
     """
 
     kind: str
@@ -34,6 +37,9 @@ class SeenCode(msgspec.Struct, frozen=True, kw_only=True):
     suspects: tuple[str, ...]
     phase: str = ""
     implies: dict[str, str] = {}
+    causes: dict[str, float] = {}
+    family: str = ""
+    found: str = ""
 
     @property
     def words(self) -> str:
@@ -57,6 +63,9 @@ def codes_in(text: str, codes: Codes) -> tuple[SeenCode, ...]:
             suspects=match.suspects,
             phase=match.phase,
             implies=dict(match.implies),
+            causes=dict(match.causes),
+            family=match.family,
+            found=match.found,
         )
         for match in certain
     )
@@ -65,22 +74,29 @@ def codes_in(text: str, codes: Codes) -> tuple[SeenCode, ...]:
 def clues_of_codes(seen: Sequence[SeenCode]) -> Iterator[Finding]:
     """What seen codes point to: the class of most of them, and whether they differ each time.
 
-    A message that implies answers to signs tells by these.
+    What names its causes tells by these (`Evidence.codes`), and of what is left a message that
+    implies answers to signs tells by those.
     """
-    pointing = [code for code in seen if code.suspects and (code.code or not code.implies)]
-    if not pointing:
-        return
-    (first, _), count = Counter((code.suspects[0], code.words) for code in pointing).most_common(1)[
-        0
+    pointing = [
+        code
+        for code in seen
+        if code.suspects and not code.causes and (code.code or not code.implies)
     ]
-    example = next(code for code in pointing if code.suspects[0] == first)
-    times = f"{count} times " if count > 1 else ""
-    says = f"the screen showed {times}{example.words}"
-    says += f": {example.says}" if example.code else ""
-    yield _clue(f"code-suggests-{first}", example.phase, says)
+    if pointing:
+        yield _pointing(pointing)
     stops = [code.code for code in seen if code.kind == STOP]
     if len(stops) >= _SCATTERED and len(set(stops)) == len(stops):
         yield _clue("scattered-codes", "", f"the screen showed {len(stops)} different stop codes")
+
+
+def _pointing(codes: Sequence[SeenCode]) -> Finding:
+    named = Counter((code.suspects[0], code.words) for code in codes)
+    (first, _), count = named.most_common(1)[0]
+    example = next(code for code in codes if code.suspects[0] == first)
+    times = f"{count} times " if count > 1 else ""
+    says = f"the screen showed {times}{example.words}"
+    says += f": {example.says}" if example.code else ""
+    return _clue(f"code-suggests-{first}", example.phase, says)
 
 
 def _clue(name: str, phase: str, says: str) -> Finding:

@@ -14,7 +14,7 @@ _TELLS = 0.02
 
 def check_pack(pack: Pack) -> list[str]:
     """Every fault, each with file, table and key; empty for a sound pack."""
-    faults = [*_signs(pack), *_clues(pack), *_causes(pack), *step_faults(pack)]
+    faults = [*_signs(pack), *_screens(pack), *_clues(pack), *_causes(pack), *step_faults(pack)]
     return faults or [*_whole(pack)]  # what is wrong in a row may not be reckoned with
 
 
@@ -45,12 +45,27 @@ def _said(sign: Sign, where: str) -> Iterator[str]:
 
 def _implied(pack: Pack, sign: Sign, where: str) -> Iterator[str]:
     for answer, row in sign.answers.items():
-        for fact, implied in row.implies.items():
-            if fact not in pack.facts or implied not in pack.facts[fact].answers:
+        for name, implied in row.implies.items():
+            question = pack.question(name)
+            if question is None or implied not in question.answers:
                 yield (
-                    f"{where}, {answer}, implies: there is no fact {fact!r} with the answer"
+                    f"{where}, {answer}, implies: there is no fact or sign {name!r} with the answer"
                     f" {implied!r}."
                 )
+
+
+def _screens(pack: Pack) -> Iterator[str]:
+    """Of a sign that screens answer every answer is one."""
+    told = {screen.answers[0] for screen in pack.screens.values()}
+    for name in sorted(told):
+        for answer in pack.signs[name].answers:
+            if f"{name}={answer}" not in pack.screens:
+                yield f"screens.toml: there is no row for {name}={answer}."
+    for screen in pack.screens.values():
+        if bool(screen.opens) is not bool(screen.how):
+            yield f"screens.toml, screen {screen.shown}: `opens` and `how` go together."
+        if any(minutes < 0 for minutes in screen.opens.values()):
+            yield f"screens.toml, screen {screen.shown}, opens: minutes must not be below 0."
 
 
 def _clues(pack: Pack) -> Iterator[str]:

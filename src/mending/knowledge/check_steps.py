@@ -24,6 +24,12 @@ def step_faults(pack: Pack) -> Iterator[str]:
         if _in_circle(pack, step):
             yield f"{where}, after: the order goes in a circle."
     yield from _precautions(pack)
+    for resort in pack.resorts.values():
+        yield from (
+            f"resorts.toml, resort {resort.id}: there is no step {name!r}."
+            for name in resort.steps
+            if name not in pack.steps
+        )
     for visit in pack.visits.values():
         where = f"visits.toml, visit {visit.place}"
         yield from need_faults(pack, visit.needs, where)

@@ -34,6 +34,8 @@ class Stop(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         suspects: classes of what is behind it, the usual one first.
         parameters: what the first, second, ... number behind it means, as far as that is known for
             certain.
+        causes: what is behind it where it stops a PC, by weight; empty where it does not tell.
+        family: the one family of systems that has it; empty: several.
         source: where the row is from; `sure`: how sure it is.
     """
 
@@ -42,6 +44,8 @@ class Stop(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     says: str
     suspects: tuple[str, ...]
     parameters: tuple[str, ...] = ()
+    causes: Mapping[str, float] = {}
+    family: str = ""
     source: str = ""
     sure: str = ""
 
@@ -53,6 +57,8 @@ class Message(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         by: what prints it.
         phase: where the start fails that shows so.
         implies: answers to signs that follow from it.
+        causes: what is behind it where it stops a PC, by weight; empty where it does not tell.
+        family: the one family of systems that has it; empty: several.
     """
 
     by: str
@@ -63,6 +69,8 @@ class Message(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     source: str = ""
     sure: str = ""
     implies: Mapping[str, str] = {}
+    causes: Mapping[str, float] = {}
+    family: str = ""
 
     @property
     def expression(self) -> "re.Pattern[str]":
@@ -94,7 +102,8 @@ def base_codes(parsed_in: Path | None = None) -> Codes:
     folder = Path(__file__).parent / "packs" / "base"
     if parsed_in is None:
         return load_codes(folder)
-    names = ("suspects.toml", "stops.toml", "statuses.toml", "messages.toml")
+    tables = ("suspects", "stops", "statuses", "messages", "causes", "facts")
+    names = tuple(f"{name}.toml" for name in tables)
     return kept(Codes, folder, names, lambda: load_codes(folder), parsed_in)
 
 
@@ -111,12 +120,13 @@ def load_codes(folder: Folder) -> Codes:
         raise InputError(
             f"Knowledge pack: suspects.toml: exactly these are needed: {', '.join(_CLASSES)}."
         )
-    stops, statuses = (_numbered(folder, name) for name in ("stops", "statuses"))
+    known = _Known(_ids(folder, "causes", "cause"), _families(folder))
+    stops, statuses = (_numbered(folder, name, known) for name in ("stops", "statuses"))
     messages = []
     for number, row in enumerate(_rows(folder, "messages"), 1):
         where = f"messages.toml, message {number}"
         message = converted(row, Message, where)
-        _check(message.suspects, where)
+        _check(message, where, known)
         try:
             re.compile(message.pattern)
         except re.error as error:
@@ -125,12 +135,31 @@ def load_codes(folder: Folder) -> Codes:
     return Codes(stops, statuses, tuple(messages), looks)
 
 
-def _numbered(folder: Folder, name: str) -> dict[int, Stop]:
+class _Known(msgspec.Struct, frozen=True):
+    """What rows may name: causes, and families of systems."""
+
+    causes: frozenset[str]
+    families: frozenset[str]
+
+
+def _ids(folder: Folder, name: str, row: str) -> frozenset[str]:
+    return frozenset(
+        str(each.get("id")) for each in toml_table(folder, f"{name}.toml").get(row, [])
+    )
+
+
+def _families(folder: Folder) -> frozenset[str]:
+    rows = toml_table(folder, "facts.toml").get("fact", [])
+    answers = [each["answers"] for each in rows if each.get("id") == "family"]
+    return frozenset(name for each in answers for name in each)
+
+
+def _numbered(folder: Folder, name: str, known: _Known) -> dict[int, Stop]:
     found: dict[int, Stop] = {}
     for number, row in enumerate(_rows(folder, name), 1):
         stop = converted(row, Stop, f"{name}.toml, row {number}")
         where = f"{name}.toml, {stop.name}"
-        _check(stop.suspects, where)
+        _check(stop, where, known)
         if stop.number in found or any(stop.name == other.name for other in found.values()):
             raise InputError(f"Knowledge pack: {where}: the number or the name is used twice.")
         found[stop.number] = stop
@@ -140,12 +169,12 @@ def _numbered(folder: Folder, name: str) -> dict[int, Stop]:
 def _rows(folder: Folder, name: str) -> list[Any]:
     """Rows with what is the same for the whole file filled in."""
     table = toml_table(folder, f"{name}.toml")
-    shared = {key: table[key] for key in ("source", "sure") if key in table}
+    shared = {key: table[key] for key in ("source", "sure", "family") if key in table}
     rows = table.get(name, [])
     if (
         not isinstance(rows, list)
         or not all(isinstance(row, dict) for row in rows)
-        or len(shared) < 2
+        or not {"source", "sure"} <= set(shared)
     ):
         raise InputError(
             f"Knowledge pack: {name}.toml: a source, a sureness and a list of rows are needed."
@@ -153,9 +182,17 @@ def _rows(folder: Folder, name: str) -> list[Any]:
     return [{**shared, **row} for row in rows]
 
 
-def _check(suspects: tuple[str, ...], where: str) -> None:
-    unknown = [suspect for suspect in suspects if suspect not in _CLASSES]
-    if unknown or not suspects:
+def _check(row: Stop | Message, where: str, known: _Known) -> None:
+    """Raise InputError for a class, a cause or a family that is not there."""
+    unknown = [suspect for suspect in row.suspects if suspect not in _CLASSES]
+    if unknown or not row.suspects:
         raise InputError(
             f"Knowledge pack: {where}: suspects: {unknown[0] if unknown else 'none'} is no class."
         )
+    for cause, weight in row.causes.items():
+        if cause not in known.causes:
+            raise InputError(f"Knowledge pack: {where}, causes: there is no cause {cause!r}.")
+        if not weight > 0:
+            raise InputError(f"Knowledge pack: {where}, causes.{cause}: the weight is not above 0.")
+    if row.family and row.family not in known.families:
+        raise InputError(f"Knowledge pack: {where}: there is no family {row.family!r}.")

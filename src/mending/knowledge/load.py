@@ -8,11 +8,11 @@ import msgspec
 
 from mending.knowledge.check import check_pack
 from mending.knowledge.kept import kept
-from mending.knowledge.schema import Cause, Clue, Grades, Pack, Sign, Speech
-from mending.knowledge.steps import Precaution, Step, Visit
-from mending.model import InputError
+from mending.knowledge.schema import Cause, Clue, Grades, Pack, Screen, Sign, Speech
+from mending.knowledge.steps import Precaution, Resort, Step, Visit
+from mending.model import PHASES, InputError
 
-Row = TypeVar("Row", Sign, Clue, Cause, Step, Precaution)
+Row = TypeVar("Row", Sign, Clue, Cause, Step, Precaution, Resort)
 _TABLES = {
     "facts": "fact",
     "signs": "sign",
@@ -21,7 +21,13 @@ _TABLES = {
     "steps": "step",
     "visits": "visit",
     "precautions": "precaution",
+    "screens": "screen",
+    "resorts": "resort",
 }
+
+
+_KEYS = {"visits": "place", "screens": "shown"}
+"""What a row is known by where that is not its id."""
 
 
 class Folder(Protocol):
@@ -66,16 +72,19 @@ def load_pack(folder: Folder | Path, more: Sequence[Path] = ()) -> Pack:
     raw = {name: toml_table(folder, f"{name}.toml") for name in ("grades", "speech", *_TABLES)}
     for extra in more:
         _add(raw, extra)
+    screens = _screens(raw)
     pack = Pack(
         grades=converted(raw["grades"], Grades, "grades.toml"),
         speech=converted(raw["speech"], Speech, "speech.toml"),
         facts=_rows(raw, "facts", Sign),
-        signs=_rows(raw, "signs", Sign),
+        signs=_with_screens(_rows(raw, "signs", Sign), screens),
         clues=_rows(raw, "clues", Clue),
         causes=_rows(raw, "causes", Cause),
         steps=_rows(raw, "steps", Step),
         visits={visit.place: visit for visit in _visits(raw)},
         precautions=_rows(raw, "precautions", Precaution),
+        screens=screens,
+        resorts=_rows(raw, "resorts", Resort),
     )
     faults = check_pack(pack)
     if faults:
@@ -92,7 +101,7 @@ def _add(raw: dict[str, dict[str, Any]], folder: Path) -> None:
         raise InputError(f"Knowledge pack: {folder} holds none of {files}.")
     for name in there:
         new = {name: toml_table(folder, f"{name}.toml")}
-        key = "place" if name == "visits" else "id"
+        key = _KEYS.get(name, "id")
         rows = _list(new, name)
         ids = {row.get(key) for row in rows if isinstance(row, dict)}
         kept = [row for row in _list(raw, name) if row.get(key) not in ids]
@@ -135,6 +144,45 @@ def _rows(raw: Mapping[str, dict[str, Any]], name: str, kind: type[Row]) -> dict
             )
         found[row.id] = row
     return found
+
+
+def _screens(raw: Mapping[str, dict[str, Any]]) -> dict[str, Screen]:
+    found: dict[str, Screen] = {}
+    for number, table in enumerate(_list(raw, "screens"), 1):
+        label = table.get("shown", number) if isinstance(table, dict) else number
+        row = converted(table, Screen, f"screens.toml, screen {label}")
+        if row.shown in found:
+            raise InputError(
+                f"Knowledge pack: screens.toml, screen {row.shown}: it is there twice."
+            )
+        found[row.shown] = row
+    return found
+
+
+def _with_screens(signs: dict[str, Sign], screens: Mapping[str, Screen]) -> dict[str, Sign]:
+    """The signs with what screens tell of their answers.
+
+    Raises:
+        InputError: a screen that is no answer, or an answer of which two files tell.
+    """
+    whole = dict(signs)
+    for screen in screens.values():
+        name, answer = screen.answers
+        where = f"screens.toml, screen {screen.shown}"
+        if name not in whole or answer not in whole[name].answers:
+            raise InputError(f"Knowledge pack: {where}: there is no such answer to a sign.")
+        row = whole[name].answers[answer]
+        if row.reaches or row.stops_before or row.implies:
+            raise InputError(
+                f"Knowledge pack: {where}: signs.toml tells of phases of {answer} too."
+            )
+        passed = screen.passed if screen.passed is not PHASES[0] else None
+        told = msgspec.structs.replace(
+            row, reaches=passed, stops_before=screen.stops_before, implies=screen.implies
+        )
+        answers = {**whole[name].answers, answer: told}
+        whole[name] = msgspec.structs.replace(whole[name], answers=answers)
+    return whole
 
 
 def _visits(raw: Mapping[str, dict[str, Any]]) -> list[Visit]:

@@ -4,8 +4,8 @@ from collections.abc import Mapping
 
 import msgspec
 
-from mending.knowledge.steps import Need, Precaution, Step, Visit, answers_of
-from mending.model import FindingId, Phase, Place
+from mending.knowledge.steps import Need, Precaution, Resort, Step, Visit, answers_of
+from mending.model import PHASES, FindingId, Phase, Place
 
 UNKNOWN = "unknown"
 """Always a legal answer; it tells nothing."""
@@ -21,7 +21,7 @@ class Answer(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     Attributes:
         says: the answer as a person would give it.
         usual: how often it is heard over all PCs that do not start, relative to the other answers.
-        implies: answers to facts that follow from it.
+        implies: answers to facts and signs that follow from it.
         words: how people say it: phrases of words that must all be there, close together;
             alternatives of a word are divided by `|`.
         denied: the answer that holds where somebody says that this is not so.
@@ -41,6 +41,32 @@ class Answer(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     stops_before: Phase | None = None
 
 
+class Screen(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
+    """What stands on the screen, and what that tells of the start.
+
+    Attributes:
+        shown: the answer to a sign that it is, as `sign=answer`.
+        passed: the phase that a start gets to at least that shows it; `power` where it does not
+            tell.
+        stops_before: the phase that it then does not get to; None: it does not tell.
+        implies: answers to facts and signs that follow from it.
+        opens: places that can be reached from it, and the minutes; `how` that is done.
+    """
+
+    shown: str
+    passed: Phase
+    stops_before: Phase | None = None
+    implies: Mapping[str, str] = {}
+    opens: Mapping[Place, float] = {}
+    how: str = ""
+
+    @property
+    def answers(self) -> tuple[str, str]:
+        """The sign and its answer."""
+        sign, _, answer = self.shown.partition("=")
+        return sign, answer
+
+
 class Sign(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
     """Something that a person can see, try or know.
 
@@ -54,6 +80,7 @@ class Sign(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True
         group: name that it shares with signs and clues which in part tell the same.
         supply: for a fact: how to come to what is missing.
         pointless: it is not asked once one of these signs or facts has one of these answers.
+        until: it is not asked once a screen shows that the start got beyond this phase.
     """
 
     id: str
@@ -68,6 +95,7 @@ class Sign(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True
     group: str = ""
     supply: str = ""
     pointless: Mapping[str, Need] = {}
+    until: Phase | None = None
 
     @property
     def shares(self) -> dict[str, float]:
@@ -156,6 +184,9 @@ class Speech(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         joints: words inside a clause beyond which a denial does not reach.
         fillers: words that say nothing here.
         unsure: what people say when they do not know it for certain.
+        turns: words by which somebody tells that one screen came after another.
+        notices: patterns of what screens say to everyone, which tells nothing of this PC; no groups
+            that are kept.
     """
 
     same: Mapping[str, tuple[str, ...]] = {}
@@ -163,6 +194,8 @@ class Speech(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     joints: tuple[str, ...] = ()
     fillers: tuple[str, ...] = ()
     unsure: tuple[str, ...] = ()
+    turns: tuple[str, ...] = ()
+    notices: tuple[str, ...] = ()
 
 
 class Pack(msgspec.Struct, frozen=True, kw_only=True):
@@ -177,6 +210,8 @@ class Pack(msgspec.Struct, frozen=True, kw_only=True):
     steps: Mapping[str, Step]
     visits: Mapping[Place, Visit]
     precautions: Mapping[str, Precaution] = {}
+    screens: Mapping[str, Screen] = {}
+    resorts: Mapping[str, Resort] = {}
 
     def chance(self, grade: str) -> float:
         """The probability behind a grade of likelihood."""
@@ -188,7 +223,18 @@ class Pack(msgspec.Struct, frozen=True, kw_only=True):
 
     def pointless(self, sign: Sign, known: Mapping[str, str]) -> bool:
         """Whether what is known makes asking idle."""
-        return any(known.get(name) in answers_of(need) for name, need in sign.pointless.items())
+        if any(known.get(name) in answers_of(need) for name, need in sign.pointless.items()):
+            return True
+        return sign.until is not None and self.reached(known).rank > sign.until.rank
+
+    def reached(self, known: Mapping[str, str]) -> Phase:
+        """The last phase that the screens which were seen show to be reached."""
+        passed = [
+            screen.passed
+            for screen in self.screens.values()
+            if known.get(screen.answers[0]) == screen.answers[1]
+        ]
+        return max(passed, key=lambda phase: phase.rank, default=PHASES[0])
 
     def answer_chances(self, cause: Cause | None, sign: Sign) -> dict[str, float]:
         """P(answer | cause): what the cause does not mention shares what is left as usual. Without

@@ -14,6 +14,10 @@ _INSIDE = {Place.DESKTOP, Place.SAFE_MODE, Place.RECOVERY, Place.RESCUE_STICK}
 """Places at which what mends the PC writes to its drive."""
 
 
+_USUAL_DRIVE, _LEAST_SHARE, _MOST_SHARE = 512e9, 0.1, 8.0
+"""The drive for which minutes are written down, and how far they are stretched."""
+
+
 class ReportKind(StrEnum):
     """What a step said when it was done. Whether the PC starts is another matter."""
 
@@ -55,6 +59,7 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True
         finds: how likely the step's own report names each cause when it is there, a key of
             `chances`.
         reads_whole: it reads the whole drive.
+        by_size: `waits` is for a drive of 512 GB, and grows with its size.
         reports: what each of its reports says, by kind of report.
         repair: the repair that Mending does itself.
     """
@@ -78,6 +83,7 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True
     fixes: Mapping[str, str] = {}
     finds: Mapping[str, str] = {}
     reads_whole: bool = False
+    by_size: bool = False
     reports: Mapping[ReportKind, str] = {}
     repair: RepairId | None = None
 
@@ -97,6 +103,13 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True
     def takes(self) -> float:
         """Minutes at work and waiting."""
         return self.minutes + self.waits
+
+    def takes_on(self, drive_bytes: int) -> float:
+        """The same on a drive of that size, where it reads all of it; 0: nobody knows the size."""
+        if not self.by_size or not drive_bytes:
+            return self.takes
+        share = min(max(drive_bytes / _USUAL_DRIVE, _LEAST_SHARE), _MOST_SHARE)
+        return round(self.minutes + self.waits * share)
 
     @property
     def strains(self) -> bool:
@@ -161,6 +174,19 @@ class Visit(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tru
     test_start_minutes: float
     needs: Mapping[str, Need] = {}
     ways: tuple[Way, ...] = ()
+
+
+class Resort(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
+    """A last resort.
+
+    Attributes:
+        says: what it is.
+        steps: what it consists of, the first that fits the PC first; none: handing over.
+    """
+
+    id: str
+    says: str
+    steps: tuple[str, ...] = ()
 
 
 def answers_of(need: Need) -> tuple[str, ...]:

@@ -1,11 +1,20 @@
 """What to do next: visits and their order, from beliefs, costs and needs."""
 
 from mending.plan.asking import NO_QUESTION, QuestionResult, best_question
+from mending.plan.beyond import dearer_steps, resorts_of
 from mending.plan.direct_fix import Named
 from mending.plan.needs import Situation
 from mending.plan.options import BACKUP, Option, VisitCost, options_from, visit_costs
 from mending.plan.order import Care, direct_fixes, make_plan, quick_cost
-from mending.plan.results import BlockedResult, CurvePoint, PlanResult, StepResult, VisitResult
+from mending.plan.results import (
+    BlockedResult,
+    CurvePoint,
+    DearerResult,
+    PlanResult,
+    ResortResult,
+    StepResult,
+    VisitResult,
+)
 from mending.plan.why import WhyResult, why_there
 
 __all__ = [
@@ -14,20 +23,24 @@ __all__ = [
     "BlockedResult",
     "Care",
     "CurvePoint",
+    "DearerResult",
     "Named",
     "Option",
     "PlanResult",
     "QuestionResult",
+    "ResortResult",
     "Situation",
     "StepResult",
     "VisitCost",
     "VisitResult",
     "WhyResult",
     "best_question",
+    "dearer_steps",
     "direct_fixes",
     "make_plan",
     "options_from",
     "quick_cost",
+    "resorts_of",
     "visit_costs",
     "why_there",
 ]

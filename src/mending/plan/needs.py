@@ -29,6 +29,8 @@ class Situation(msgspec.Struct, frozen=True, kw_only=True):
     Attributes:
         facts: answers to facts and signs; unknown ones are left out.
         tried: steps done, by id; the value is false where a step could not be run.
+        failed: steps done that did not do what other steps need of them.
+        drive_bytes: the size of the drive; 0 where nobody knows it.
         on_bench: whether the disk or its image is attached to the case.
         traced: whether there is a trace of it.
         repairs: repairs that the findings call for; urgent: those for what keeps the PC from
@@ -38,6 +40,8 @@ class Situation(msgspec.Struct, frozen=True, kw_only=True):
 
     facts: Mapping[str, str] = {}
     tried: Mapping[str, bool] = {}
+    failed: frozenset[str] = frozenset()
+    drive_bytes: int = 0
     on_bench: bool = False
     traced: bool = False
     repairs: frozenset[str] = frozenset()

@@ -140,8 +140,15 @@ def visit_costs(pack: Pack, situation: Situation) -> dict[Place, VisitCost]:
     costs = {}
     for place, visit in pack.visits.items():
         open_ones = [way for way in visit.ways if situation.meets(way.when)]
+        there = [
+            (screen.opens[place], screen.how)
+            for screen in pack.screens.values()
+            if place in screen.opens and situation.meets(dict([screen.answers]))
+        ]
         ways = [(way.minutes, way.how) for way in open_ones if way.only][:1]
-        if not ways:
+        if there:
+            ways = there
+        elif not ways:
             ways = [(visit.minutes, visit.how), *((way.minutes, way.how) for way in open_ones)]
         if place is Place.BENCH and situation.on_bench:
             ways.append((0.0, "The disk is attached to the case already."))
@@ -169,7 +176,7 @@ def _option(step: Step, needs: Needs) -> Option:
     return Option(
         id=step.id,
         does=step.does,
-        minutes=step.takes,
+        minutes=step.takes_on(situation.drive_bytes),
         place=step.place,
         stakes=step.stakes,
         fixes=needs.chances(wanted, step.fixes),
@@ -186,6 +193,11 @@ def _blocked(step: Step, needs: Needs) -> str:
     situation = needs.situation
     if step.id in situation.tried:
         return "It could not be run."
+    for other in step.after:
+        if not situation.tried.get(other, True):
+            return f"It needs {other}, which could not be run."
+        if other in situation.failed:
+            return f"It needs {other}, which did not succeed."
     if step.repair is not None and not situation.on_bench and not _behind_trace(step, needs):
         return "It needs the disk or its image in the case: mending add CASE IMAGE."
     if situation.on_bench and step.repair in _BY_FINDINGS - situation.repairs:

@@ -50,6 +50,43 @@ class BlockedResult(msgspec.Struct, frozen=True, kw_only=True):
     says: str
 
 
+class DearerResult(msgspec.Struct, frozen=True, kw_only=True):
+    """A step that may help and costs more than handing over; it can be chosen all the same.
+
+    Attributes:
+        chance: that it mends after everything planned did not help; minutes: with the ways there
+            and what it needs.
+        visits: what there is to do for it, in order.
+    """
+
+    id: str
+    does: str
+    chance: float
+    minutes: float
+    stakes: Risk
+    visits: tuple[VisitResult, ...]
+
+
+class ResortStep(msgspec.Struct, frozen=True, kw_only=True):
+    """A step of a last resort. `state` is `planned dearer open blocked tried`; `says`: what blocks
+    it.
+    """
+
+    id: str
+    state: str
+    chance: float
+    minutes: float
+    says: str
+
+
+class ResortResult(msgspec.Struct, frozen=True, kw_only=True):
+    """A last resort, and its steps for this kind of PC."""
+
+    id: str
+    says: str
+    steps: tuple[ResortStep, ...]
+
+
 class CurvePoint(msgspec.Struct, frozen=True, kw_only=True):
     """Chance of a working PC by so many minutes."""
 
@@ -67,6 +104,8 @@ class PlanResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending",
         cost: expected minutes with the prices of what is at stake and with handing over, which the
             plan keeps least.
         exact: whether this order is proved to be the best.
+        dearer: steps that may help and are not planned, for handing over costs less.
+        resorts: the last resorts, in the order in which they are taken.
         gap: how far from the best it can be at most, as a share; None where nothing is proved.
     """
 
@@ -78,6 +117,8 @@ class PlanResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending",
     cost: float = 0.0
     exact: bool
     gap: float | None
+    dearer: tuple[DearerResult, ...] = ()
+    resorts: tuple[ResortResult, ...] = ()
 
     @property
     def first(self) -> StepResult | None:

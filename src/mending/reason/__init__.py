@@ -13,10 +13,11 @@ from mending.reason.beliefs import (
 from mending.reason.conflict import Contradiction, impossible_pairs
 from mending.reason.evidence import Evidence, Report, Watched
 from mending.reason.likelihood import mended_chance, sign_likelihood
-from mending.reason.reach import answer_chances, excluded, last_phase
+from mending.reason.reach import AFTER_LOGO, answer_chances, excluded, last_phase
 from mending.reason.statements import Statement, Understanding, UnderstoodAnswer
 
 __all__ = [
+    "AFTER_LOGO",
     "Beliefs",
     "CauseResult",
     "CausesResult",

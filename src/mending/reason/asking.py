@@ -20,7 +20,7 @@ def telling(pack: Pack, evidence: Evidence, passed: frozenset[str] = frozenset()
     """
     beliefs = beliefs_of(pack, evidence)
     known = {**evidence.seen, **evidence.facts}
-    asked = {*evidence.seen, *passed}
+    asked = {*known, *passed}
     open_signs = [
         sign
         for sign in pack.signs.values()

@@ -16,10 +16,8 @@ from mending.knowledge import SOMETHING_ELSE, TOGETHER, Cause, Pack
 from mending.model import Phase
 from mending.reason.conflict import Contradiction, contradictions
 from mending.reason.evidence import Evidence
-from mending.reason.likelihood import Item, items
+from mending.reason.likelihood import SOMETHING_ELSE_WEIGHT, Item, items
 
-SOMETHING_ELSE_WEIGHT = 3.0
-"""Prior weight of everything that the pack does not know, on the scale of the grades' weights."""
 PROVEN = 0.97
 """Chance that what fatal findings show is all that keeps the PC from starting."""
 _MOST_TOGETHER = 5

@@ -12,13 +12,21 @@ from collections.abc import Iterable, Mapping
 
 import msgspec
 
+from mending.crash.screens import SeenCode
 from mending.knowledge import SOMETHING_ELSE, Cause, Pack, ReportKind, Sign, Step
 from mending.model import Finding, PhaseState, Severity
 from mending.reason.evidence import Evidence, Report, Watched
-from mending.reason.reach import SMOOTHING, answer_chances, likelihoods
+from mending.reason.reach import AFTER_LOGO, SMOOTHING, answer_chances, likelihoods
 
+SOMETHING_ELSE_WEIGHT = 3.0
+"""Prior weight of everything that the pack does not know, on the scale of the grades' weights."""
 MISHEARD = 0.03
 """The same for an answer that was understood from what somebody said."""
+ELSEWHERE = 0.15
+"""How often, of those who see a code or message, none of the causes of its row is behind it."""
+_EARLIER = 0.5
+"""The part of its logarithm with which a screen speaks that others came after."""
+_SHOWS = 0.9
 FOUND_IF_THERE = 0.98
 FOUND_IF_NOT = 0.002
 CLEAN_IF_THERE = 0.05
@@ -55,11 +63,16 @@ class Item(msgspec.Struct, frozen=True):
 def items(pack: Pack, causes: Iterable[Cause], evidence: Evidence) -> list[Item]:
     """All evidence that tells something."""
     known = list(causes)
+    told_by_codes = {row for code in evidence.codes if code.causes for row in code.implies.items()}
     found = [
         _sign_item(pack, known, pack.signs[name], answer, name in evidence.heard)
         for name, answer in evidence.seen.items()
-        if name in pack.signs and answer in pack.signs[name].answers
+        if name in pack.signs
+        and answer in pack.signs[name].answers
+        and (name, answer) not in told_by_codes
     ]
+    found += _screen_items(pack, known, evidence)
+    found += _code_items(pack, known, evidence.codes)
     found += _trace_items(pack, known, evidence)
     found += [
         _clue_item(pack, known, finding) for finding in evidence.clues if finding.id in pack.clues
@@ -106,6 +119,44 @@ def sign_likelihood(pack: Pack, causes: Iterable[Cause], sign: Sign, answer: str
     given = likelihoods(pack, causes, sign, answer)
     given[SOMETHING_ELSE] = answer_chances(pack, None, sign)[answer]
     return given
+
+
+def _screen_items(pack: Pack, causes: list[Cause], evidence: Evidence) -> list[Item]:
+    """What the screen showed before: it tells of the cause as well, in part the same."""
+    if AFTER_LOGO not in pack.signs:
+        return []
+    sign = pack.signs[AFTER_LOGO]
+    earlier = [answer for answer in evidence.screens if answer in sign.answers]
+    told = [_sign_item(pack, causes, sign, answer, heard=True) for answer in earlier]
+    return [
+        _fainter(Item(f"before that: {sign.answers[answer].says}", item.given), _EARLIER)
+        for item, answer in zip(told, earlier, strict=True)
+    ]
+
+
+def _code_items(pack: Pack, causes: list[Cause], codes: Iterable[SeenCode]) -> list[Item]:
+    """Each code and message once. Its row says which share of those who see it has each cause; by
+    Bayes' rule P(code | cause) is proportional to that share over the cause's own beforehand. What
+    follows from its wording (`implies`) is not told a second time.
+    """
+    once = {code.words: code for code in codes if code.causes}
+    return [item for code in once.values() if (item := _code_item(pack, causes, code))]
+
+
+def _code_item(pack: Pack, causes: list[Cause], code: SeenCode) -> Item | None:
+    weights = {cause.id: pack.grades.weights[cause.weight] for cause in causes}
+    weights[SOMETHING_ELSE] = SOMETHING_ELSE_WEIGHT
+    named = {cause: weight for cause, weight in code.causes.items() if cause in weights}
+    if not named:
+        return None
+    whole, rest = sum(named.values()), sum(weights.values()) - sum(weights[name] for name in named)
+    given = {
+        name: (1 - ELSEWHERE) * named[name] / whole / weight if name in named else ELSEWHERE / rest
+        for name, weight in weights.items()
+    }
+    most = max(given.values())
+    likely = {name: _SHOWS * chance / most for name, chance in given.items()}
+    return Item(f"it shows {code.words}", likely, "codes")
 
 
 def _trace_items(pack: Pack, causes: list[Cause], evidence: Evidence) -> list[Item]:

@@ -27,6 +27,8 @@ import msgspec
 from mending.knowledge import Answer, Cause, Pack, Sign
 from mending.model import PHASES, Phase
 
+AFTER_LOGO = "after-logo"
+"""The sign of what the screen shows: of it several answers may be true, one after the other."""
 WRONG_ANSWER = 0.02
 """How often what a person answers is not so."""
 SMOOTHING = 0.03

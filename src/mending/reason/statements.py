@@ -8,6 +8,7 @@ the clause. Of the phrases found for one question the one with most and rarest w
 different answers are left, it is not clear which was meant.
 """
 
+import re
 from collections import Counter
 from collections.abc import Iterator, Mapping
 from functools import cached_property
@@ -18,7 +19,8 @@ import msgspec
 
 from mending.crash.screens import SeenCode, codes_in
 from mending.knowledge import Codes, Pack, Sign
-from mending.reason.reach import possible_phases
+from mending.model import PHASES
+from mending.reason.reach import AFTER_LOGO, possible_phases
 from mending.reason.speech import JOINT, NOT, Clause, Listener
 
 _APART = 4
@@ -31,6 +33,14 @@ _ACROSS = 0.65
 """What a phrase counts that is found across a joint, where words may belong to different things."""
 _MANY = 3
 """What holds one word alone for itself has so many words at least."""
+_CUT = " . "
+"""What stands where words were taken out: a clause ends there."""
+_TELLING = ("stop", "message", "status")
+"""Kinds of codes, those first that say more of what stands on the screen."""
+_ALSO, _ALSO_REPAIR = 0.6, 0.2
+"""A screen is told of in its own right from this part of the best phrase's weight; what a repair
+says is known for one that is told of.
+"""
 _MOST_PLACINGS = 64
 
 
@@ -58,6 +68,7 @@ class Statement(msgspec.Struct, frozen=True, kw_only=True):
         codes: codes and messages in it.
         unclear: questions to which two different answers were heard, with these.
         left: pieces in which nothing was understood.
+        before: screens that were seen before the one that `signs` tells of, in their order.
     """
 
     text: str
@@ -66,6 +77,7 @@ class Statement(msgspec.Struct, frozen=True, kw_only=True):
     codes: tuple[SeenCode, ...] = ()
     unclear: Mapping[str, tuple[str, ...]] = {}
     left: tuple[str, ...] = ()
+    before: tuple[UnderstoodAnswer, ...] = ()
 
     @property
     def sure(self) -> "Statement":
@@ -74,6 +86,7 @@ class Statement(msgspec.Struct, frozen=True, kw_only=True):
             self,
             signs=tuple(answer for answer in self.signs if answer.sure),
             facts=tuple(answer for answer in self.facts if answer.sure),
+            before=tuple(answer for answer in self.before if answer.sure),
         )
 
 
@@ -97,15 +110,27 @@ class Understanding:
         self._pack, self._codes = pack, codes
 
     def of(self, text: str) -> Statement:
-        """What a text says."""
-        clauses = self._listener.clauses(text)
+        """What a text says. Words of a code or message that is known, and notices that say nothing
+        of this PC, are taken out before the rest is understood.
+        """
+        codes = codes_in(text, self._codes) if _may_hold_code(text) else ()
+        clauses = self._listener.clauses(self._without_notices(_without_codes(text, codes)))
         heard = {
             name: found
             for name, phrases in self._phrases.items()
             if (found := list(self._heard(name, phrases, clauses)))
         }
         answers, unclear = {}, {}
+        in_turn = {
+            name: self._screens_in_turn(name, clauses, heard.get(name, []))
+            for name in {screen.answers[0] for screen in self._pack.screens.values()}
+            if self._turns.search(text)
+        }
+        screens = in_turn.get(AFTER_LOGO, ())
         for name, found in heard.items():
+            if len(in_turn.get(name, ())) > 1:
+                answers[name] = in_turn[name][-1]
+                continue
             best = max(each.weight for each in found)
             first = next(each for each in found if each.weight == best)
             rivals = dict.fromkeys(each.answer for each in found if each.weight == best)
@@ -115,11 +140,14 @@ class Understanding:
                 answers[name] = UnderstoodAnswer(
                     question=name, answer=first.answer, words=first.clause.text, sure=first.sure
                 )
-        self._drop_borrowed(answers, heard)
+        settled = {name for name, told in in_turn.items() if len(told) > 1}
+        self._drop_borrowed(answers, heard, settled)
         self._drop_impossible(answers, heard)
-        codes = codes_in(text, self._codes) if _may_hold_code(text) else ()
-        for code in codes:
+        implied: dict[str, str] = {}
+        for code in sorted(codes, key=lambda code: _TELLING.index(code.kind)):
             for name, answer in code.implies.items():
+                if implied.setdefault(name, answer) != answer:
+                    continue
                 answers[name] = UnderstoodAnswer(
                     question=name, answer=answer, words=code.words, sure=True
                 )
@@ -130,16 +158,64 @@ class Understanding:
             signs=tuple(answers[name] for name in self._pack.signs if name in answers),
             facts=tuple(answers[name] for name in self._pack.facts if name in answers),
             unclear=unclear,
+            before=screens[:-1] if AFTER_LOGO in answers else (),
             left=() if codes else tuple(_left(clauses, heard)),
         )
 
+    def _screens_in_turn(
+        self, name: str, clauses: list[Clause], found: list[_Heard]
+    ) -> tuple[UnderstoodAnswer, ...]:
+        """What the screen showed first, then and in the end, where somebody tells of several: each
+        piece between joints and commas has one, the phrase with most and rarest words.
+        """
+        best: dict[tuple[int, int], _Heard] = {}
+        for each in found:
+            at = next(number for number, clause in enumerate(clauses) if clause is each.clause)
+            places = range(min(each.places), max(each.places))
+            if JOINT in [each.clause.words[place] for place in places]:
+                continue
+            piece = at, each.clause.words[: min(each.places)].count(JOINT)
+            if piece not in best or each.weight > best[piece].weight:
+                best[piece] = each
+        most = max((each.weight for each in best.values()), default=0.0)
+        if len(best) > 1:  # that it restarts then is no screen of its own
+            telling = {at: each for at, each in best.items() if self._tells(name, each.answer)}
+            best = telling or best
+        told = [
+            UnderstoodAnswer(
+                question=name, answer=each.answer, words=each.clause.text, sure=each.sure
+            )
+            for _, each in sorted(best.items())
+            if each.weight >= (_ALSO if name == AFTER_LOGO else _ALSO_REPAIR) * most
+        ]
+        last = {self._whole(name, each.answer): each for each in told}
+        kinds = list(dict.fromkeys(self._whole(name, each.answer) for each in told))
+        if len(kinds) < 2:
+            return ()
+        return tuple(last[kind] for kind in kinds)
+
+    def _tells(self, name: str, answer: str) -> bool:
+        return self._pack.screens[f"{name}={answer}"].passed is not PHASES[0]
+
+    def _whole(self, name: str, answer: str) -> str:
+        """The answer that another one is a part of."""
+        return self._pack.signs[name].answers[answer].part_of or answer
+
+    @cached_property
+    def _turns(self) -> "re.Pattern[str]":
+        words = "|".join(re.escape(word) for word in self._pack.speech.turns)
+        return re.compile(rf"\b(?:{words})\b" if words else r"(?!)", re.I)
+
     def _drop_borrowed(
-        self, answers: dict[str, UnderstoodAnswer], heard: Mapping[str, list[_Heard]]
+        self,
+        answers: dict[str, UnderstoodAnswer],
+        heard: Mapping[str, list[_Heard]],
+        settled: set[str],
     ) -> None:
         """Of several words each speaks of one thing: an answer goes where an answer to another
         question holds all its words and more. "The lock light does not change" is not about what
         changed. One word alone may well tell two things, unless many hold it: "sometimes" in
-        "setup sees the drive sometimes" is not about when it fails.
+        "setup sees the drive sometimes" is not about when it fails. Args: settled: these stay.
         """
         best = {
             name: max(
@@ -149,6 +225,8 @@ class Understanding:
             for name, answer in answers.items()
         }
         for name, mine in best.items():
+            if name in settled:
+                continue
             holding = max(
                 (
                     len(theirs.places)
@@ -181,6 +259,13 @@ class Understanding:
             ]
             if not phases[0] & phases[1]:
                 del answers[min(name, other, key=lambda each: weights[each])]
+
+    def _without_notices(self, text: str) -> str:
+        return _CUT.join(self._notices.split(text)) if self._pack.speech.notices else text
+
+    @cached_property
+    def _notices(self) -> "re.Pattern[str]":
+        return re.compile("|".join(f"(?:{row})" for row in self._pack.speech.notices), re.I)
 
     @cached_property
     def _questions(self) -> dict[str, Sign]:
@@ -241,6 +326,14 @@ class Understanding:
                 in_doubt = any(not doubt <= taken for doubt in clause.unsure)
                 sure = not in_doubt and len(taken & clause.guessed) < len(places)
                 yield _Heard(meant, clause, places, weight, sure)
+
+
+def _without_codes(text: str, codes: tuple[SeenCode, ...]) -> str:
+    """A text without the words that codes and messages were read from."""
+    for code in codes:
+        if code.found:
+            text = text.replace(code.found, " " if code.code else _CUT, 1)
+    return text
 
 
 def _may_hold_code(text: str) -> bool:

@@ -57,16 +57,26 @@ def _lead_on(case: Case, pack: Pack, hand: Hand) -> tuple[Case, Prompt]:
         asked = _first_question(state, pack) or question_of(state, pack).sign
     if asked is not None:
         return case, wording.question(pack, asked)
-    visit = _next_visit(state, plan_of(state, pack).visits)
+    plan = plan_of(state, pack)
+    visit = _next_visit(state, plan.visits)
     if visit is None:
-        return case, wording.hand_over(state, pack)
+        return case, wording.hand_over(state, pack, plan)
+    begun, first = begin_visit(case, hand, visit)
+    return begun, wording.step(begun.state, pack, first)
+
+
+def begin_visit(case: Case, hand: Hand, visit: VisitResult) -> tuple[Case, str]:
+    """Record that a visit is begun; also its first step.
+
+    Raises:
+        RefusedError, InputError: the case cannot be written.
+    """
     steps = tuple(
         VisitStep(step=step.id, minutes=step.minutes, chance=step.chance, why=step.why)
         for step in visit.steps
     )
     visiting = Visiting(at=hand.since, place=visit.place, how=visit.how, steps=steps)
-    begun = record(case, hand, visiting)
-    return begun, wording.step(begun.state, pack, steps[0].step)
+    return record(case, hand, visiting), steps[0].step
 
 
 def _close(case: Case, pack: Pack, hand: Hand) -> Case:

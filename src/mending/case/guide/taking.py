@@ -14,8 +14,10 @@ from mending.case.events import (
     Tried,
 )
 from mending.case.folder import Case, record
+from mending.case.guide.leading import begin_visit
 from mending.case.guide.prompts import Prompt, PromptKind
 from mending.case.state import still_counting
+from mending.case.thinking import plan_of
 from mending.case.work import entry_taken_back, heard, learn, saw, started, tried
 from mending.knowledge import UNKNOWN, Pack, ReportKind, WhyNotRun
 from mending.model import Hand, UsageError, clean_text
@@ -41,6 +43,8 @@ def taken(case: Case, pack: Pack, hand: Hand, prompt: Prompt, answer: str) -> Ca
             return _reported(case, pack, hand, about, answer)
         case PromptKind.START | PromptKind.WATCH:
             return started(case, hand, answer == "yes", watch=answer == "watch")
+        case PromptKind.HAND_OVER if answer in pack.steps:
+            return _beyond_the_plan(case, pack, hand, answer)
         case PromptKind.HAND_OVER:
             return closing.handed_over(case, pack, hand, prompt.answers.get(answer, answer))
         case PromptKind.TAKE_UP:
@@ -48,6 +52,18 @@ def taken(case: Case, pack: Pack, hand: Hand, prompt: Prompt, answer: str) -> Ca
         case PromptKind.COLD if answer == "no":
             return started(case, hand, False)
     return record(case, hand, _checked(prompt, hand, answer))
+
+
+def _beyond_the_plan(case: Case, pack: Pack, hand: Hand, step: str) -> Case:
+    """Begin a step that costs more than handing over, with what it needs first.
+
+    Raises:
+        UsageError: it is not among what is left.
+    """
+    left = [row for row in plan_of(case.state, pack).dearer if row.id == step]
+    if not left:
+        raise UsageError(f"{step} is not among what is left to do.", "See: mending plan CASE --all")
+    return begin_visit(case, hand, left[0].visits[0])[0]
 
 
 def taken_in_words(case: Case, hand: Hand, prompt: Prompt, statement: Statement) -> Case:

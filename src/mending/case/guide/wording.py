@@ -6,6 +6,7 @@ from mending.case.state import CaseState
 from mending.case.thinking import causes_of
 from mending.knowledge import UNKNOWN, Pack, Step
 from mending.model import Place
+from mending.plan import PlanResult
 from mending.reason import ReportKind
 
 _REPORTS = {
@@ -42,6 +43,8 @@ FIRST_WORDS = {
 """What a first call is asked in words, in the order in which a caller can follow, and what helps to
 answer it.
 """
+_DEARER = 3
+"""Steps beyond the plan that are offered where it ends."""
 _NAMED = 5
 """Causes that are told when a case is handed over, for whoever goes on with it."""
 _HAND_OVER = {
@@ -184,15 +187,23 @@ def take_up(handed: HandedOver) -> Prompt:
     )
 
 
-def hand_over(state: CaseState, pack: Pack) -> Prompt:
-    """Nothing is left to try."""
+def hand_over(state: CaseState, pack: Pack, plan: PlanResult) -> Prompt:
+    """Nothing is left that promises more than it costs; what is left all the same can be chosen."""
+    dearer = plan.dearer[:_DEARER]
+    offered = {
+        row.id: f"{row.does} ({row.chance:.0%}, {row.minutes:.0f} min, puts {row.stakes} at stake)"
+        for row in dearer
+    }
     ranked = causes_of(state, pack).causes[:_NAMED]
     likeliest = "; ".join(f"{cause.says} ({cause.chance:.0%})" for cause in ranked)
     return Prompt(
         kind=PromptKind.HAND_OVER,
-        asks="Nothing that is left here promises more than it costs. Who goes on with it?",
-        answers=_HAND_OVER,
-        explains=_sentences(f"Held to be wrong: {likeliest}" if likeliest else ""),
+        asks="What is left here costs more than handing over. Who goes on with it, or which step?",
+        answers={**_HAND_OVER, **offered},
+        explains=_sentences(
+            f"Held to be wrong: {likeliest}" if likeliest else "",
+            "All that is left, and the last resorts in their order: mending plan CASE --all",
+        ),
     )
 
 

@@ -6,8 +6,11 @@ from collections import Counter
 from collections.abc import Iterator
 
 from mending.crash.results import CrashesResult, CrashResult
+from mending.crash.screens import SeenCode, codes_in
+from mending.knowledge import Codes
 from mending.model import Finding, Phase, Severity, Where
 
+_MOST_CODES = 3
 _ENDINGS = {"root-missing": Phase.LOADER, "init-missing": Phase.KERNEL, "emergency": Phase.SESSION}
 _KERNELS = {"stop-code", "panic", "oops", "lockup", "machine-check"}
 _ERRORS = {
@@ -32,6 +35,26 @@ def clues_in(result: CrashesResult) -> tuple[Finding, ...]:
         *_repairs(result),
     ]
     return tuple({finding.id: finding for finding in reversed(found)}.values())[::-1]
+
+
+def codes_in_records(result: CrashesResult, codes: Codes) -> tuple[SeenCode, ...]:
+    """What the kernel stopped with most often, the code or the words, where the tables know what it
+    stands for; several where they come equally often.
+    """
+    told = Counter(
+        crash.name or crash.code or crash.headline
+        for crash in result.crashes
+        if crash.kind in _KERNELS
+    )
+    most = max(told.values(), default=0)
+    found = [
+        code
+        for words, count in told.items()
+        if count == most
+        for code in codes_in(words, codes)
+        if code.causes
+    ]
+    return tuple({code.words: code for code in found}.values())[:_MOST_CODES]
 
 
 def _codes(result: CrashesResult) -> Iterator[Finding]:
