@@ -78,12 +78,13 @@ def _groups(replays: list[Replay]) -> Iterator[tuple[str, list[Replay]]]:
     yield "without one", [each for each in replays if not each.bench]
 
 
-def replayed() -> Iterator[Replay]:
-    """Every call with each of its truths."""
+def replayed(each: int = 1) -> Iterator[Replay]:
+    """Every call with each of its truths, or one of so many."""
     understanding = Understanding(PACK, CODES)
-    for trouble in tomllib.loads(CALLS.read_text(encoding="utf-8"))["trouble"]:
-        for truth in trouble["truths"]:
-            yield _Call(trouble, truth, understanding).to_its_end()
+    troubles = tomllib.loads(CALLS.read_text(encoding="utf-8"))["trouble"]
+    calls = [(trouble, truth) for trouble in troubles for truth in trouble["truths"]]
+    for trouble, truth in calls[::each]:
+        yield _Call(trouble, truth, understanding).to_its_end()
 
 
 class _Call:

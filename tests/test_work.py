@@ -186,8 +186,10 @@ class Replies(InFolder):
         self.assertEqual(believed, {name: now[name] for name in believed})
 
     def test_numbers_names_beginnings_and_y_are_answers_and_anything_else_is_said(self):
-        self.opened()
-        shown = self.talk("", "skip", "later", "1", "lap", "y", "purple", "no")
+        words = ("--screen", "who knows", "--since", "long ago", "--changed", "the wallpaper")
+        self.opened(*words)
+        shown = self.talk("1", "lap", "y", "purple", "no")
+        self.assertIn("What did it report", shown)  # after four questions comes a step
         self.assertIn("Please give a number or a name", shown)
         facts = {"family": "nt", "form": "laptop", "backup": "yes", "encrypted": "no"}
         self.assertEqual(self.known().facts, facts)
@@ -270,8 +272,11 @@ class Replies(InFolder):
         answers = self.folder / "answers.txt"
         answers.write_text("no system found\n\n\nnt\n")
         stands = self.json_here("work", self.folder / "ferry", "--answers", answers)
-        self.assertEqual(stands["prompt"]["about"], "form")
+        self.assertEqual(stands["prompt"]["kind"], "step")  # four were asked
         self.assertEqual(stands["case"]["facts"], {"family": "nt"})
+        answers.write_text("ask\n")
+        stands = self.json_here("work", self.folder / "ferry", "--answers", answers)
+        self.assertIn(stands["prompt"]["kind"], ("fact", "sign"))
 
     def test_a_case_handed_over_is_taken_up_again_only_when_somebody_says_so(self):
         case = load_case_of(self, HandedOver(at=HAND.since, to="the maker's support"))
@@ -311,14 +316,11 @@ class AtTheKeyboard(InFolder):
         home = self.folder / "config" / "mending"
         home.mkdir(parents=True)
         (home / "config.toml").write_text("one_key = true\n")
-        self.run_here("open", self.folder / "ferry", "--quiet", "--fact", "family=nt")
+        said = ("--fact", "family=nt", "--changed", "the wallpaper", "--since", "long ago")
+        self.run_here("open", self.folder / "ferry", "--quiet", *said)
         child = self.spawned(XDG_CONFIG_HOME=str(home.parent))
         child.expect("word for word")
         child.sendline("2 long beeps")
-        child.expect("What was added")
-        child.sendline("")
-        child.expect("Since when")
-        child.sendline("")
         self.asked(child, "What kind of PC")
         child.send("1")
         self.asked(child, "copy of the personal files")
@@ -335,16 +337,16 @@ class AtTheKeyboard(InFolder):
         self.run_here("saw", self.folder / "ferry", "after-logo=cursor", "backup=yes")
         child = self.spawned()
         child.expect("word for word")
-        for asked in ("What was added", "Since when"):
-            child.sendline("")
-            child.expect(asked)
         child.sendline("")
+        child.expect("What was added")
+        child.sendline("skip")
+        child.expect("Since when")
+        child.sendline("skip")
         self.asked(child, "What kind of PC")
         child.send("desk\t")
         child.expect("desktop")
         child.sendline("")
-        child.expect("Is the drive encrypted")
-        child.expect("cannot tell")
+        child.expect("What did it report")  # four were asked
         child.sendline("stop")
         child.expect("everything so far is recorded")
         child.expect(pexpect.EOF)

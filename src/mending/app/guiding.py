@@ -22,11 +22,12 @@ from mending.case.guide import (
     taken_in_words,
 )
 from mending.knowledge import Codes, Pack, ReportKind
-from mending.model import RepairFailedError
-from mending.reason import Statement
+from mending.model import RepairFailedError, UsageError
+from mending.reason import Statement, report_of, tool_report
 from mending.repair.base import MendSettings
 from mending.repair.run import MendResult, Preview
 
+_QUESTIONS = {PromptKind.WORDS, PromptKind.FACT, PromptKind.SIGN}
 WRITE = "write"
 """The answer that lets Mending do a repair."""
 
@@ -60,12 +61,13 @@ class Guide:
         host: Host,
         settings: Callable[[NamedTarget], MendSettings] = NamedTarget.settings,
     ) -> None:
-        self.case, self.misunderstood = case, 0
+        self.case, self.misunderstood, self._more = case, 0, False
         self._pack, self._codes, self._host, self._settings = pack, codes, host, settings
 
     def next(self) -> Prompt | None:
         """What is asked next; None once nothing is."""
-        self.case, prompt = lead(self.case, self._pack, self._host.hand)
+        self.case, prompt = lead(self.case, self._pack, self._host.hand, self._more)
+        self._more = self._more and prompt is not None and prompt.kind in _QUESTIONS
         return prompt
 
     def take(self, prompt: Prompt, reply: Reply) -> Statement | None:
@@ -83,6 +85,8 @@ class Guide:
             case ReplyKind.SKIP | ReplyKind.LATER:
                 put_off = reply.kind is ReplyKind.LATER
                 self.case = passed_over(self.case, pack, hand, prompt, put_off)
+            case ReplyKind.ASK:
+                self._more = True
             case ReplyKind.BACK:
                 self.case = come_back(self.case, hand)
             case ReplyKind.NOTE:
@@ -91,6 +95,20 @@ class Guide:
                 told = told_apart([f"code={reply.words}"], pack, self._codes)
                 self.case = take(self.case, pack, hand, told, ())
         return None
+
+    def read(self, prompt: Prompt, words: str) -> Reply:
+        """A reply in somebody's own words at a step: what the tool said is its report.
+
+        Raises:
+            UsageError: it is none; says what to do where that is known.
+        """
+        told = tool_report(self._pack, words) if prompt.card is not None else None
+        if told is None or prompt.card is None:
+            raise UsageError("Please give a number or a name from the list; `?` explains.")
+        report = report_of(self._pack.steps[prompt.card.step], told)
+        if report is None:
+            raise UsageError(told.says)
+        return Reply(ReplyKind.ANSWER, str(told.why or report))
 
     def _hear(self, prompt: Prompt, words: str) -> Statement:
         statement = understand_notes({prompt.about: words}, self._pack, self._codes)[0]

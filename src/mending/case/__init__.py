@@ -3,6 +3,7 @@ it.
 """
 
 from mending.case import closing
+from mending.case.doubts import doubts_of
 from mending.case.folder import (
     Case,
     check_new_name,
@@ -51,6 +52,7 @@ __all__ = [
     "check_new_name",
     "closing",
     "crash_files",
+    "doubts_of",
     "evidence_sort",
     "heard",
     "is_case",

@@ -37,6 +37,7 @@ def closed(
     fix: str,
     put_back: Mapping[str, str],
     minutes: float | None = None,
+    elsewhere: bool = False,
 ) -> Case:
     """Record the end of a case.
 
@@ -45,9 +46,11 @@ def closed(
         fix: the id of a step, or somebody's own words.
         put_back: for every step with something to put back `done`, or why it stays.
         minutes: of work, all in all.
+        elsewhere: the fix was done by somebody else, or is not recorded.
 
     Raises:
-        RefusedError: the newest test start did not say that the PC works.
+        RefusedError: the newest test start did not say that the PC works, or the fix was never
+            tried.
         UsageError: something that is to be put back was not spoken of.
     """
     if not case.state.works:
@@ -65,6 +68,12 @@ def closed(
     for name, text in (("cause", cause), ("fix", fix)):
         if not text.strip():
             raise UsageError(f"What was the {name}?", f"Name it: --{name}")
+    done = {each.step for each in case.state.tried if each.report is not ReportKind.NOT_RUN}
+    if fix in pack.steps and fix not in done and not elsewhere:
+        raise RefusedError(
+            f"{fix} was not tried in this case.",
+            "Name what was, or say that it was done elsewhere: --elsewhere",
+        )
     said = {step: clean_text(text) for step, text in put_back.items()}
     event = Closed(
         at=hand.since,

@@ -28,19 +28,24 @@ class CaseEvent(msgspec.Struct, frozen=True, kw_only=True, tag_field="kind"):
 
 class Learned(CaseEvent, frozen=True, kw_only=True, tag="learned"):
     """Facts about the PC, `unknown` among the possible answers; `notes` are in somebody's own
-    words; `shop` are the fields that a workshop keeps, such as a ticket's number.
+    words; `shop` are the fields that a workshop keeps, such as a ticket's number. `asked`: it was
+    the answer to a question of `work`.
     """
 
     facts: Mapping[str, str] = {}
     notes: Mapping[str, str] = {}
     shop: Mapping[str, str] = {}
+    asked: bool = False
 
 
 class Saw(CaseEvent, frozen=True, kw_only=True, tag="saw"):
-    """Signs and their answers, and codes that a screen showed."""
+    """Signs and their answers, and codes that a screen showed. `asked`: it was the answer to a
+    question of `work`.
+    """
 
     signs: Mapping[str, str]
     codes: tuple[SeenCode, ...] = ()
+    asked: bool = False
 
 
 class Heard(CaseEvent, frozen=True, kw_only=True, tag="heard"):

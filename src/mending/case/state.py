@@ -54,6 +54,7 @@ class CaseState(msgspec.Struct, frozen=True, kw_only=True):
         heard: signs whose answers were understood from what somebody said.
         said: everything that was said in whole sentences.
         codes: codes and messages that a screen showed.
+        questions: how many of `work` were answered or passed over before the first step.
         passed: questions that were asked and could not be answered.
         shop: the fields that a workshop keeps.
         attached: the disk or image, as it was attached and is known by now; None without one.
@@ -83,6 +84,7 @@ class CaseState(msgspec.Struct, frozen=True, kw_only=True):
     heard: frozenset[str] = frozenset()
     said: tuple[Heard, ...] = ()
     codes: tuple[SeenCode, ...] = ()
+    questions: int = 0
     passed: frozenset[str] = frozenset()
     evidence: tuple[Added, ...] = ()
     attached: Added | None = None
@@ -158,8 +160,21 @@ def fold(events: Sequence[AnyEvent]) -> CaseState:
     """The state after all events. What was taken back by its number counts as never said."""
     state = CaseState()
     for number in still_counting(events):
-        state = _after(state, events[number])
+        event = events[number]
+        state = _after(state, event)
+        if _is_asked(event) and not state.tried and state.visit is None:
+            state = _with(state, questions=state.questions + 1)
     return state
+
+
+def _is_asked(event: AnyEvent) -> bool:
+    """Whether it is the answer to a question of `work`, or that there was none."""
+    match event:
+        case Learned() | Saw():
+            return event.asked
+        case Heard():
+            return bool(event.about)
+    return isinstance(event, PassedOver)
 
 
 def still_counting(events: Sequence[AnyEvent]) -> list[int]:

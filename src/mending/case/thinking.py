@@ -238,11 +238,28 @@ def _tried(state: CaseState, pack: Pack) -> Mapping[str, bool]:
     settled = {WhyNotRun.NO_TIME}
     if facts.get(_KEY) == "yes":
         settled.add(WhyNotRun.NO_KEY)
-    return {
+    by_itself = {} if _changed(state, pack) else dict.fromkeys(_by_itself(state, pack), True)
+    return by_itself | {
         attempt.step: attempt.report is not ReportKind.NOT_RUN
         for attempt in state.tried
         if attempt.why not in settled
     }
+
+
+def _by_itself(state: CaseState, pack: Pack) -> list[str]:
+    """Steps that the PC has just done by itself, as its screen shows."""
+    known = {**state.seen}
+    rows = [row for row in pack.screens.values() if known.get(row.answers[0]) == row.answers[1]]
+    return [step for row in rows for step in row.reports]
+
+
+def _changed(state: CaseState, pack: Pack) -> bool:
+    """Whether anything was changed since."""
+    return any(
+        attempt.report in {ReportKind.MENDED, ReportKind.DONE}
+        for attempt in state.tried
+        if attempt.step in pack.steps and pack.steps[attempt.step].fixes
+    )
 
 
 def _failed(state: CaseState, pack: Pack) -> frozenset[str]:

@@ -114,8 +114,8 @@ def _fitting(matches: list[CodeMatch]) -> list[CodeMatch]:
     """
     best = min((_rank(match) for match in matches), default=0)
     near = [match for match in matches if best > 0 or _rank(match) < _FAR]
-    telling = [match for match in near if match.causes and _rank(match) == best]
-    return [match for match in near if match.causes or match.code or not telling]
+    has_code = any(match.kind == "stop" and _rank(match) < _FAR for match in near)
+    return [match for match in near if match.causes or match.code or not has_code]
 
 
 def _rank(match: CodeMatch) -> int:

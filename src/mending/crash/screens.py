@@ -13,6 +13,8 @@ _SURE = {"certain", "likely"}
 _SCATTERED = 3
 """From so many different codes, none of them twice, they are said to differ each time."""
 STOP = "stop"
+SCREEN = "the screen showed"
+"""How what was read off a screen begins, so that it is not taken for a record."""
 
 
 class SeenCode(msgspec.Struct, frozen=True, kw_only=True):
@@ -86,7 +88,7 @@ def clues_of_codes(seen: Sequence[SeenCode]) -> Iterator[Finding]:
         yield _pointing(pointing)
     stops = [code.code for code in seen if code.kind == STOP]
     if len(stops) >= _SCATTERED and len(set(stops)) == len(stops):
-        yield _clue("scattered-codes", "", f"the screen showed {len(stops)} different stop codes")
+        yield _clue("scattered-codes", "", f"{SCREEN} {len(stops)} different stop codes")
 
 
 def _pointing(codes: Sequence[SeenCode]) -> Finding:
@@ -94,7 +96,7 @@ def _pointing(codes: Sequence[SeenCode]) -> Finding:
     (first, _), count = named.most_common(1)[0]
     example = next(code for code in codes if code.suspects[0] == first)
     times = f"{count} times " if count > 1 else ""
-    says = f"the screen showed {times}{example.words}"
+    says = f"{SCREEN} {times}{example.words}"
     says += f": {example.says}" if example.code else ""
     return _clue(f"code-suggests-{first}", example.phase, says)
 

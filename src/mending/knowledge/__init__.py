@@ -20,7 +20,16 @@ from mending.knowledge.schema import (
     Sign,
     Speech,
 )
-from mending.knowledge.steps import Need, Precaution, ReportKind, Step, Visit, WhyNotRun, answers_of
+from mending.knowledge.steps import (
+    Need,
+    Precaution,
+    ReportKind,
+    Step,
+    ToolReport,
+    Visit,
+    WhyNotRun,
+    answers_of,
+)
 
 __all__ = [
     "SOMETHING_ELSE",
@@ -41,6 +50,7 @@ __all__ = [
     "Speech",
     "Step",
     "Stop",
+    "ToolReport",
     "Visit",
     "WhyNotRun",
     "WordsRow",

@@ -62,6 +62,11 @@ def _screens(pack: Pack) -> Iterator[str]:
             if f"{name}={answer}" not in pack.screens:
                 yield f"screens.toml: there is no row for {name}={answer}."
     for screen in pack.screens.values():
+        yield from (
+            f"screens.toml, screen {screen.shown}, reports: there is no step {step!r}."
+            for step in screen.reports
+            if step not in pack.steps
+        )
         if bool(screen.opens) is not bool(screen.how):
             yield f"screens.toml, screen {screen.shown}: `opens` and `how` go together."
         if any(minutes < 0 for minutes in screen.opens.values()):

@@ -1,5 +1,6 @@
 """Whether the steps of a pack fit together, and can be done at all."""
 
+import re
 from collections.abc import Iterator, Mapping
 
 from mending.knowledge.schema import Pack
@@ -24,6 +25,7 @@ def step_faults(pack: Pack) -> Iterator[str]:
         if _in_circle(pack, step):
             yield f"{where}, after: the order goes in a circle."
     yield from _precautions(pack)
+    yield from _tool_reports(pack)
     for resort in pack.resorts.values():
         yield from (
             f"resorts.toml, resort {resort.id}: there is no step {name!r}."
@@ -35,6 +37,17 @@ def step_faults(pack: Pack) -> Iterator[str]:
         yield from need_faults(pack, visit.needs, where)
         for way in visit.ways:
             yield from need_faults(pack, way.when, f"{where}, ways")
+
+
+def _tool_reports(pack: Pack) -> Iterator[str]:
+    for row in pack.tool_reports.values():
+        where = f"tool_reports.toml, report {row.id}"
+        try:
+            re.compile(row.pattern)
+        except re.error as error:
+            yield f"{where}: the pattern is none: {error}."
+        if row.why is not None and row.report is not ReportKind.NOT_RUN:
+            yield f"{where}: only what could not be run has a reason for that."
 
 
 def _precautions(pack: Pack) -> Iterator[str]:

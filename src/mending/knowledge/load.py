@@ -9,10 +9,10 @@ import msgspec
 from mending.knowledge.check import check_pack
 from mending.knowledge.kept import kept
 from mending.knowledge.schema import Cause, Clue, Grades, Pack, Screen, Sign, Speech
-from mending.knowledge.steps import Precaution, Resort, Step, Visit
+from mending.knowledge.steps import Precaution, Resort, Step, ToolReport, Visit
 from mending.model import PHASES, InputError
 
-Row = TypeVar("Row", Sign, Clue, Cause, Step, Precaution, Resort)
+Row = TypeVar("Row", Sign, Clue, Cause, Step, Precaution, Resort, ToolReport)
 _TABLES = {
     "facts": "fact",
     "signs": "sign",
@@ -23,6 +23,7 @@ _TABLES = {
     "precautions": "precaution",
     "screens": "screen",
     "resorts": "resort",
+    "tool_reports": "report",
 }
 
 
@@ -85,6 +86,7 @@ def load_pack(folder: Folder | Path, more: Sequence[Path] = ()) -> Pack:
         precautions=_rows(raw, "precautions", Precaution),
         screens=screens,
         resorts=_rows(raw, "resorts", Resort),
+        tool_reports=_rows(raw, "tool_reports", ToolReport),
     )
     faults = check_pack(pack)
     if faults:

@@ -4,7 +4,16 @@ from collections.abc import Mapping
 
 import msgspec
 
-from mending.knowledge.steps import Need, Precaution, Resort, Step, Visit, answers_of
+from mending.knowledge.steps import (
+    Need,
+    Precaution,
+    ReportKind,
+    Resort,
+    Step,
+    ToolReport,
+    Visit,
+    answers_of,
+)
 from mending.model import PHASES, FindingId, Phase, Place
 
 UNKNOWN = "unknown"
@@ -50,6 +59,7 @@ class Screen(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tr
             tell.
         stops_before: the phase that it then does not get to; None: it does not tell.
         implies: answers to facts and signs that follow from it.
+        reports: steps that the PC has done by itself then, and what they reported.
         opens: places that can be reached from it, and the minutes; `how` that is done.
     """
 
@@ -57,6 +67,7 @@ class Screen(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tr
     passed: Phase
     stops_before: Phase | None = None
     implies: Mapping[str, str] = {}
+    reports: Mapping[str, ReportKind] = {}
     opens: Mapping[Place, float] = {}
     how: str = ""
 
@@ -212,6 +223,7 @@ class Pack(msgspec.Struct, frozen=True, kw_only=True):
     precautions: Mapping[str, Precaution] = {}
     screens: Mapping[str, Screen] = {}
     resorts: Mapping[str, Resort] = {}
+    tool_reports: Mapping[str, ToolReport] = {}
 
     def chance(self, grade: str) -> float:
         """The probability behind a grade of likelihood."""

@@ -176,6 +176,23 @@ class Visit(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tru
     ways: tuple[Way, ...] = ()
 
 
+class ToolReport(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
+    """What a tool says, as callers pass it on.
+
+    Attributes:
+        pattern: a regular expression; case does not count.
+        report: what the step under way reported so; None: it is no report yet. why: it could not
+            be run.
+        says: what to do about it.
+    """
+
+    id: str
+    pattern: str
+    report: ReportKind | None = None
+    why: WhyNotRun | None = None
+    says: str
+
+
 class Resort(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
     """A last resort.
 

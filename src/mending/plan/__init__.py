@@ -12,6 +12,7 @@ from mending.plan.results import (
     DearerResult,
     PlanResult,
     ResortResult,
+    ResortStep,
     StepResult,
     VisitResult,
 )
@@ -29,6 +30,7 @@ __all__ = [
     "PlanResult",
     "QuestionResult",
     "ResortResult",
+    "ResortStep",
     "Situation",
     "StepResult",
     "VisitCost",

@@ -15,6 +15,7 @@ from mending.reason.evidence import Evidence, Report, Watched
 from mending.reason.likelihood import mended_chance, sign_likelihood
 from mending.reason.reach import AFTER_LOGO, answer_chances, excluded, last_phase
 from mending.reason.statements import Statement, Understanding, UnderstoodAnswer
+from mending.reason.tool_reports import report_of, tool_report
 
 __all__ = [
     "AFTER_LOGO",
@@ -37,6 +38,8 @@ __all__ = [
     "impossible_pairs",
     "last_phase",
     "mended_chance",
+    "report_of",
     "sign_likelihood",
     "telling",
+    "tool_report",
 ]

@@ -12,7 +12,7 @@ from collections.abc import Iterable, Mapping
 
 import msgspec
 
-from mending.crash.screens import SeenCode
+from mending.crash.screens import SCREEN, SeenCode
 from mending.knowledge import SOMETHING_ELSE, Cause, Pack, ReportKind, Sign, Step
 from mending.model import Finding, PhaseState, Severity
 from mending.reason.evidence import Evidence, Report, Watched
@@ -199,7 +199,7 @@ def _clue_item(pack: Pack, causes: list[Cause], clue: Finding) -> Item:
     }
     given = {cause.id: max(named.get(cause.id, usual), SMOOTHING * usual) for cause in causes}
     return Item(
-        f"in the crash records: {clue.says}",
+        clue.says if clue.says.startswith(SCREEN) else f"in the crash records: {clue.says}",
         {**given, SOMETHING_ELSE: usual},
         pack.clues[clue.id].group,
     )

@@ -21,10 +21,16 @@ from mending.knowledge import Pack, WhyNotRun
 from mending.model import Hand
 from mending.plan import VisitResult
 
+MOST_QUESTIONS = 4
+"""Asked before the first step at most: whoever calls wants something done."""
 
-def lead(case: Case, pack: Pack, hand: Hand) -> tuple[Case, Prompt | None]:
+
+def lead(case: Case, pack: Pack, hand: Hand, more: bool = False) -> tuple[Case, Prompt | None]:
     """The next prompt; None once the case is closed. What is begun by asking (a visit), or ends
     with the last answer (the case), is recorded.
+
+    Args:
+        more: ask what pays before the next step, though enough was asked.
 
     Raises:
         RefusedError, InputError: the case cannot be written.
@@ -42,18 +48,21 @@ def lead(case: Case, pack: Pack, hand: Hand) -> tuple[Case, Prompt | None]:
     if start_due(state, pack):
         return case, wording.start(state)
     step = next_step(state, pack)
+    if step is not None and more and (asked := question_of(state, pack).sign) is not None:
+        return case, wording.question(pack, asked)
     if step is not None:
         return case, wording.step(state, pack, step)
-    return _lead_on(case, pack, hand)
+    return _lead_on(case, pack, hand, more)
 
 
-def _lead_on(case: Case, pack: Pack, hand: Hand) -> tuple[Case, Prompt]:
+def _lead_on(case: Case, pack: Pack, hand: Hand, more: bool) -> tuple[Case, Prompt]:
     """Between visits: questions, then the next visit. Nothing is asked while the disk itself says
-    what is to be mended.
+    what is to be mended, and a few questions at most before the first step.
     """
     state = case.state
     asked = None
-    if not still_ours(state):
+    enough = not state.tried and state.questions >= MOST_QUESTIONS and not more
+    if not (still_ours(state) or enough):
         asked = _first_question(state, pack) or question_of(state, pack).sign
     if asked is not None:
         return case, wording.question(pack, asked)

@@ -13,6 +13,7 @@ NOTES = {
     "back": "takes the last answer back",
     "skip": "passes over this one for good",
     "later": "puts this one off",
+    "ask": "asks what else pays to know before the next step",
     "stop": "stops here; everything so far is recorded",
     "note TEXT": "writes something down",
     "code TEXT": "records a code or message of the screen",
@@ -33,6 +34,7 @@ class ReplyKind(StrEnum):
     STOP = "stop"
     NOTE = "note"
     CODE = "code"
+    ASK = "ask"
     UNCLEAR = "unclear"
 
 
@@ -49,6 +51,7 @@ _ALONE = {
     "back": ReplyKind.BACK,
     "skip": ReplyKind.SKIP,
     "later": ReplyKind.LATER,
+    "ask": ReplyKind.ASK,
     "stop": ReplyKind.STOP,
     "stop here": ReplyKind.STOP,
 }

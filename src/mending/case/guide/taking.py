@@ -18,7 +18,7 @@ from mending.case.guide.leading import begin_visit
 from mending.case.guide.prompts import Prompt, PromptKind
 from mending.case.state import still_counting
 from mending.case.thinking import plan_of
-from mending.case.work import entry_taken_back, heard, learn, saw, started, tried
+from mending.case.work import check_answers, entry_taken_back, heard, started, tried
 from mending.knowledge import UNKNOWN, Pack, ReportKind, WhyNotRun
 from mending.model import Hand, UsageError, clean_text
 from mending.reason import Statement
@@ -36,9 +36,11 @@ def taken(case: Case, pack: Pack, hand: Hand, prompt: Prompt, answer: str) -> Ca
     about = prompt.about
     match prompt.kind:
         case PromptKind.FACT:
-            return learn(case, pack, hand, {about: answer}, {})
+            check_answers(pack.facts, {about: answer}, "fact")
+            return record(case, hand, Learned(at=hand.since, facts={about: answer}, asked=True))
         case PromptKind.SIGN:
-            return saw(case, pack, hand, {about: answer})
+            check_answers(pack.signs, {about: answer}, "sign")
+            return record(case, hand, Saw(at=hand.since, signs={about: answer}, asked=True))
         case PromptKind.STEP | PromptKind.REPAIR:
             return _reported(case, pack, hand, about, answer)
         case PromptKind.START | PromptKind.WATCH:

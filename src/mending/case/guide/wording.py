@@ -43,6 +43,7 @@ FIRST_WORDS = {
 """What a first call is asked in words, in the order in which a caller can follow, and what helps to
 answer it.
 """
+_STICK, _STICKS = "Take the stick out first. ", {Place.RESCUE_STICK, Place.OWN_STICK}
 _DEARER = 3
 """Steps beyond the plan that are offered where it ends."""
 _NAMED = 5
@@ -157,9 +158,16 @@ def start(state: CaseState) -> Prompt:
         },
         explains=(
             f"Done since the last one: {done}.",
-            "Take the stick out first. The first start may be slow; the power is not cut.",
+            f"{_STICK if _stick_used(state) else ''}The first start may be slow; the power is not"
+            " cut.",
         ),
     )
+
+
+def _stick_used(state: CaseState) -> bool:
+    """Whether anything since the last test start was done from a stick."""
+    by_stick = state.facts.get("recovery-by") == "stick"
+    return by_stick or (state.visit is not None and state.visit.place in _STICKS)
 
 
 def watch(state: CaseState) -> Prompt:

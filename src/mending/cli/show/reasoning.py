@@ -5,7 +5,15 @@ from rich.console import Group, RenderableType
 from mending.cli.show.console import indented, plain_id, rows, text, title
 from mending.cli.show.traces import stakes
 from mending.model import quoted
-from mending.plan import PlanResult, QuestionResult, StepResult, VisitResult, WhyResult
+from mending.plan import (
+    PlanResult,
+    QuestionResult,
+    ResortResult,
+    ResortStep,
+    StepResult,
+    VisitResult,
+    WhyResult,
+)
 from mending.reason import CauseResult, CausesResult
 
 _SHOWN = 6
@@ -15,6 +23,7 @@ _FULL_VISITS = 1
 _REASONS = 3
 _LATER_VISITS = 5
 _LED = 3
+_DEARER = 5
 
 
 def show_causes(result: CausesResult, everything: bool = False) -> RenderableType:
@@ -110,13 +119,8 @@ def show_plan(plan: PlanResult, named: str, everything: bool = False) -> Rendera
             title("if that did not help"),
             indented(rows(cells[:_LATER_VISITS], wide=3, drop=(2,)), *more),
         ]
-    if not plan.visits:
-        parts += [
-            text(
-                "Nothing of the pack promises anything now: hand over, or look again at what was"
-                " seen."
-            )
-        ]
+    if not plan.visits and plan.dearer:
+        parts += [text("Everything that is left costs more than handing over; it can be chosen.")]
     if plan.visits:
         by = ", ".join(
             f"{chance:.0%} by {minutes} min" for minutes, chance in plan.chance_by.items()
@@ -127,8 +131,9 @@ def show_plan(plan: PlanResult, named: str, everything: bool = False) -> Rendera
         ]
         if plan.exact or plan.gap is not None:
             parts += [text(f"order: {_proof(plan)}", "soft")]
+    parts += _beyond(plan, everything)
     if plan.blocked:
-        parts += [text(""), title("cannot be done now"), *_reasons(plan)]
+        parts += [text(""), title("cannot be done now"), *_reasons(plan, everything)]
     if plan.first:
         step = plan.first
         case = quoted(named)
@@ -137,13 +142,47 @@ def show_plan(plan: PlanResult, named: str, everything: bool = False) -> Rendera
     return Group(*parts)
 
 
-def _reasons(plan: PlanResult) -> list[RenderableType]:
+def _beyond(plan: PlanResult, everything: bool) -> list[RenderableType]:
+    """What can still help beyond the plan, then the last resorts in their order."""
+    parts: list[RenderableType] = []
+    shown = plan.dearer if everything or not plan.visits else ()
+    if shown:
+        cells = [
+            (row.id, f"{row.chance:.1%}", f"{row.minutes:.0f} min", stakes(row.stakes))
+            for row in shown[: None if everything else _DEARER]
+        ]
+        note = "after all of the above did not help; minutes with the ways, and what comes first"
+        parts += [text(""), title("dearer than handing over")]
+        parts += [indented(rows(cells, right=(1, 2)), text(note, "soft"))]
+    if plan.resorts:
+        parts += [text(""), title("last resorts, in this order")]
+        parts += [indented(*(_resort(row, everything) for row in plan.resorts))]
+    return parts
+
+
+def _resort(row: ResortResult, everything: bool) -> RenderableType:
+    steps = ", ".join(f"{step.id} ({_at(step)})" for step in row.steps)
+    if not everything:
+        return rows([(row.id, text(steps, "soft"))])
+    blocked = [text(f"{step.id}: {step.says}", "soft") for step in row.steps if step.says]
+    parts = [text(steps), *blocked] if steps else blocked
+    return Group(rows([(text(row.id, "bold"), row.says)]), indented(*parts))
+
+
+def _at(step: ResortStep) -> str:
+    """What a step of a last resort is at."""
+    if step.state in {"planned", "dearer"}:
+        return f"{step.state}, {step.chance:.0%}, {step.minutes:.0f} min"
+    return step.state
+
+
+def _reasons(plan: PlanResult, everything: bool) -> list[RenderableType]:
     """What cannot be done, by the reason, those that would help most first."""
     by_reason: dict[str, list[str]] = {}
     for step in plan.blocked:
         by_reason.setdefault(step.says, []).append(f"{step.id} {step.chance:.0%}")
     shown: list[RenderableType] = []
-    for says, names in list(by_reason.items())[:_REASONS]:
+    for says, names in list(by_reason.items())[: None if everything else _REASONS]:
         shown.append(indented(text(", ".join(names)), indented(text(says, "soft"))))
     return shown
 
@@ -178,7 +217,8 @@ def _names(visit: VisitResult) -> str:
 
 def _step(step: StepResult) -> RenderableType:
     facts = f"{step.minutes:g} min, {_chance(step)}, {stakes(step.stakes)}"
-    unknown = f"; find out first: {', '.join(step.needs)}" if step.needs else ""
+    asked = ", ".join(f"{name}=?" for name in step.needs)
+    unknown = f"; find out first, then `mending saw`: {asked}" if step.needs else ""
     head = rows([(text(step.id, "bold"), facts + unknown)])
     leads = [
         text(f"if it names {cause}: {then}", "soft")

@@ -39,6 +39,9 @@ from mending.model import UsageError
     metavar="STEP=DONE|WHY",
     help="That a temporary setting is put back, or why it stays; repeatable.",
 )
+@click.option(
+    "--elsewhere", is_flag=True, help="The fix was done by somebody else, or is not in the record."
+)
 @click.option("--minutes", type=click.FloatRange(0, 1e5), help="Minutes of work, all in all.")
 @click.option(
     "--handed-over",
@@ -55,6 +58,7 @@ def command(
     fix: str | None,
     put_back: tuple[str, ...],
     minutes: float | None,
+    elsewhere: bool,
     to: str | None,
     reopen: bool,
     shop: Mapping[str, str],
@@ -82,7 +86,7 @@ def command(
     if cause is None or fix is None:
         missing = "--cause" if cause is None else "--fix"
         raise UsageError(f"{missing} is missing: what was wrong, and what mended it?")
-    ended = closing.closed(known, pack, hand, cause, fix, said, minutes)
+    ended = closing.closed(known, pack, hand, cause, fix, said, minutes, elsewhere)
     emit(case_result(ended, pack), as_json, show_case)
 
 

@@ -34,7 +34,9 @@ def command(
     # lazy: who completes an answer at a prompt waits for whatever is loaded above
     from mending.app.listening import take, told_apart, understand  # noqa: PLC0415
     from mending.case import case_result, load_case  # noqa: PLC0415
+    from mending.case.changes import changes  # noqa: PLC0415
     from mending.cli.asking.listening import confirmed  # noqa: PLC0415
+    from mending.cli.echo import note  # noqa: PLC0415
     from mending.cli.host import interactive, this_host  # noqa: PLC0415
     from mending.cli.show.case.cases import show_recorded, show_statement  # noqa: PLC0415
     from mending.cli.show.console import emit, say  # noqa: PLC0415
@@ -48,6 +50,8 @@ def command(
         for statement in statements:
             say(show_statement(statement))
     grown = take(known, pack, this_host().hand, told, statements)
+    for sentence in changes(known.state, grown.state, pack, told.said):
+        note(sentence, err=True)
     what = [(f"saw {name}", answer) for name, answer in told.signs.items()]
     what += [*told.facts.items(), *(("saw code", code.words) for code in told.codes)]
     emit(case_result(grown, pack), as_json, lambda case: show_recorded(case, what))

@@ -91,6 +91,9 @@ def show_statement(statement: Statement) -> RenderableType:
     unsure += [f"{name}={'|'.join(answers)}" for name, answers in statement.unclear.items()]
     codes = [f"{code.words}" for code in statement.codes]
     cells = [("understood", ", ".join(sure) or "nothing that has a question here")]
+    if statement.before:
+        first = ", ".join(answer.answer for answer in statement.before)
+        cells += [("before that", f"the screen showed {first}; both are kept")]
     cells += [("codes", "; ".join(codes))] if codes else []
     cells += [("not sure, not taken", ", ".join(unsure))] if unsure else []
     if statement.left:
