@@ -15,6 +15,7 @@ from benchmarks import (
     many_records,
     plan,
     planning,
+    replays,
     search_speed,
     startup,
     wrong_answers,
@@ -38,6 +39,7 @@ def main() -> None:
     plan.run()
     wrong_answers.run()
     conversations.run()
+    replays.run()
 
 
 main()

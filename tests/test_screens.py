@@ -8,6 +8,7 @@ import tomllib
 import unittest
 from pathlib import Path
 
+import msgspec
 from benchmarks import replays
 from hypothesis import given
 from hypothesis import strategies as st
@@ -92,6 +93,13 @@ class Meanings(unittest.TestCase):
         self.assertIn("family=linux", _facts(said("ALERT! UUID=0aa1 does not exist", family="")))
         self.assertIn("family=nt", _facts(said("stop code 0x7b", family="")))
         self.assertNotIn("family=", _facts(said("no bootable device", family="")))
+
+    def test_a_record_from_elsewhere_may_hold_any_weight(self):
+        (seen,) = codes_in("0x7b", CODES)
+        for weight in (float("nan"), float("inf"), -1.0, 0.0, 1e300, 1e-300):
+            code = msgspec.structs.replace(seen, causes={"driver-crashes": weight, "gone": 1.0})
+            chances = [cause.chance for cause in causes_of(CaseState(codes=(code,)), PACK).causes]
+            self.assertTrue(all(0 <= chance <= 1 for chance in chances), weight)
 
     @given(st.text(max_size=80))
     def test_any_words_are_taken(self, text):

@@ -26,6 +26,7 @@ ELSEWHERE = 0.15
 """How often, of those who see a code or message, none of the causes of its row is behind it."""
 _EARLIER = 0.5
 """The part of its logarithm with which a screen speaks that others came after."""
+_MOST_WEIGHT = 1e6
 _SHOWS = 0.9
 FOUND_IF_THERE = 0.98
 FOUND_IF_NOT = 0.002
@@ -146,7 +147,11 @@ def _code_items(pack: Pack, causes: list[Cause], codes: Iterable[SeenCode]) -> l
 def _code_item(pack: Pack, causes: list[Cause], code: SeenCode) -> Item | None:
     weights = {cause.id: pack.grades.weights[cause.weight] for cause in causes}
     weights[SOMETHING_ELSE] = SOMETHING_ELSE_WEIGHT
-    named = {cause: weight for cause, weight in code.causes.items() if cause in weights}
+    named = {  # a record from elsewhere may hold any number
+        cause: weight
+        for cause, weight in code.causes.items()
+        if cause in weights and 0.0 < weight <= _MOST_WEIGHT
+    }
     if not named:
         return None
     whole, rest = sum(named.values()), sum(weights.values()) - sum(weights[name] for name in named)
