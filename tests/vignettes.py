@@ -619,7 +619,7 @@ SPOKEN = [
         "it says no bootable device, and the drive makes a clicking noise",
         NT,
         ("drive-dead", "drive-not-connected"),
-        ("reseat-drive", "image-drive", "copy-personal-files", "test-drive"),
+        ("reseat-drive", "image-drive", "copy-personal-files", "run-quick-tests", "test-drive"),
     ),
     (
         "there is still a dvd in the drive, and it says no operating system",

@@ -17,6 +17,7 @@ from mending.plan import (
     QuestionResult,
     Situation,
     VisitCost,
+    VisitResult,
     WhyResult,
     best_question,
     dearer_steps,
@@ -117,10 +118,21 @@ def plan_of(state: CaseState, pack: Pack, care: str = "files", prove: bool = Fal
     plan = make_plan(causes.beliefs, options, costs, _care(pack, care), prove)
     if state.works:
         return plan
+    visits = tuple(
+        msgspec.structs.replace(visit, at_hand=_at_hand(visit, pack)) for visit in plan.visits
+    )
+    plan = msgspec.structs.replace(plan, visits=visits)
     prices = _care(pack, care).prices
     dearer = dearer_steps(causes.beliefs, plan.visits, options, costs, prices)
     resorts = resorts_of(pack, options, plan.visits, dearer, situation.tried)
     return msgspec.structs.replace(plan, dearer=dearer, resorts=resorts)
+
+
+def _at_hand(visit: VisitResult, pack: Pack) -> tuple[str, ...]:
+    """The things that a place and the steps in it ask for."""
+    needs = [pack.visits[visit.place].needs, *(pack.steps[step.id].needs for step in visit.steps)]
+    facts = [pack.facts[name] for row in needs for name in row if name in pack.facts]
+    return tuple(dict.fromkeys(fact.thing for fact in facts if fact.thing))
 
 
 def why_of(state: CaseState, pack: Pack, step: str, care: str = "files") -> WhyResult:

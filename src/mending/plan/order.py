@@ -17,6 +17,8 @@ from mending.plan.summary import curve_of, expected_of, marks_of, visits_of
 
 PROMISING = 0.003
 """A step below this chance to mend or to name the cause is not worth planning."""
+TELLING = 0.01
+"""The same for a step that only tells."""
 _WORTH_TELLING = 0.01
 """Chance from which it is said why a step cannot be done."""
 _WINDOW = 12
@@ -116,7 +118,12 @@ def _relevant(beliefs: Beliefs, able: Sequence[Option]) -> list[Option]:
     """The options that could help, with those that they need; none that waits for a report."""
     left = ResidualBelief(beliefs)
     able = [option for option in able if not option.once_told]
-    return _with_needed([option for option in able if left.worth(option) >= PROMISING], able)
+    return _with_needed([option for option in able if _promises(option, left)], able)
+
+
+def _promises(option: Option, left: ResidualBelief) -> bool:
+    """What only tells has to tell of something that may well be there."""
+    return left.worth(option) >= (PROMISING if option.fixes else TELLING)
 
 
 def in_turn(beliefs: Beliefs, steps: Sequence[Option]) -> list[Option]:

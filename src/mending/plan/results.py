@@ -33,13 +33,14 @@ class StepResult(msgspec.Struct, frozen=True, kw_only=True):
 
 class VisitResult(msgspec.Struct, frozen=True, kw_only=True):
     """The steps done in one place between two test starts. `minutes` is getting there and the test
-    start.
+    start; `at_hand` what has to be there before one goes.
     """
 
     place: Place
     how: str
     minutes: float
     steps: tuple[StepResult, ...]
+    at_hand: tuple[str, ...] = ()
 
 
 class BlockedResult(msgspec.Struct, frozen=True, kw_only=True):

@@ -16,7 +16,7 @@ from mending.case.guide.closing_prompts import closing_prompt
 from mending.case.guide.prompts import Prompt
 from mending.case.pending import next_step, start_due, still_ours
 from mending.case.state import CaseState
-from mending.case.thinking import plan_of, question_of
+from mending.case.thinking import facts_of, plan_of, question_of
 from mending.knowledge import Pack, WhyNotRun
 from mending.model import Hand
 from mending.plan import VisitResult
@@ -106,7 +106,8 @@ def _first_question(state: CaseState, pack: Pack) -> str | None:
     facts = sorted(
         (fact for fact in pack.facts.values() if fact.first), key=lambda fact: fact.first
     )
-    open_facts = [fact.id for fact in facts if fact.id not in state.facts]
+    known = facts_of(state, pack)
+    open_facts = [fact.id for fact in facts if fact.id not in known]
     return next((name for name in [*words, *open_facts] if name not in state.passed), None)
 
 

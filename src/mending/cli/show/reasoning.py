@@ -103,7 +103,9 @@ def show_plan(plan: PlanResult, named: str, everything: bool = False) -> Rendera
                 " the test start"
             )
         ]
-        parts += [indented(text(visit.how, "soft"), *[_step(step) for step in visit.steps])]
+        ready = [text(f"have at hand: {', '.join(visit.at_hand)}")] if visit.at_hand else []
+        steps = [_step(step) for step in visit.steps]
+        parts += [indented(text(visit.how, "soft"), *ready, *steps)]
     later = list(enumerate(plan.visits, 1))[len(full) :]
     if later:
         cells = [
