@@ -174,7 +174,8 @@ def _resort(row: ResortResult, everything: bool) -> RenderableType:
 def _at(step: ResortStep) -> str:
     """What a step of a last resort is at."""
     if step.state in {"planned", "dearer"}:
-        return f"{step.state}, {step.chance:.0%}, {step.minutes:.0f} min"
+        chance = f", {step.chance:.0%}" if step.chance >= _LEAST else ""
+        return f"{step.state}{chance}, {step.minutes:.0f} min"
     return step.state
 
 
