@@ -154,6 +154,8 @@ class Stands(InFolder):
         self.assertEqual(len(load_case(desk).state.codes), 1)
         self.assertNotIn("crash records", self.run_here("causes", desk))
         self.run_here("saw", desk, "after-logo=purple", expect=2)
+        shown = self.run_here("saw", desk, "after-logo=desktop", "logo=never")
+        self.assertIn("do not go together", shown)
 
     def test_whoever_stands_at_the_repair_screen_is_there_and_has_power(self):
         state = said("it says automatic repair could not repair the pc", form="desktop")

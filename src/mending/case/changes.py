@@ -25,7 +25,19 @@ def changes(
     for name, answer in after.facts.items():
         if before.facts.get(name, answer) != answer:
             yield f"{name}: it was {before.facts[name]}, now {answer}."
+    yield from _apart(before, after, pack)
     under_way = next_step(after, pack)
     for text in said:
         if under_way is not None and tool_report(pack, text) is not None:
             yield f"If {under_way} said so, it is its report: mending tried CASE {under_way} ..."
+
+
+def _apart(before: CaseState, after: CaseState, pack: Pack) -> Iterator[str]:
+    """Answers of which one implies that the other is otherwise, where one of them is new."""
+    new = {name for name, answer in after.seen.items() if before.seen.get(name) != answer}
+    for name, answer in after.seen.items():
+        row = pack.signs[name].answers.get(answer) if name in pack.signs else None
+        for other, implied in (row.implies if row is not None else {}).items():
+            told = after.seen.get(other, implied)
+            if other in pack.signs and told != implied and {name, other} & new:
+                yield f"{name}={answer} and {other}={told} do not go together: one is mistaken."
