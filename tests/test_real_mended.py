@@ -88,7 +88,7 @@ class Mended(Real):
         patch(path, SECTOR, bytes(GAP * SECTOR))
         self.traced(path, "boot-record", "volume-boot-code-blank")
         self.mended(path, "boot-code")
-        self.starts(path)
+        self.starts_too(path)
 
 
 if __name__ == "__main__":

@@ -46,6 +46,7 @@ SEEDS = 16 if EVERY else 1
 """Callers for each PC, each wrong in other answers. Of sixteen, one PC with four wrong answers and
 a step that helps by luck may end with the cause that this step points to.
 """
+CALLS = 50 if EVERY else 8
 SHORT = 1
 """A call of few prompts."""
 
@@ -90,9 +91,9 @@ class Led(InFolder):
                     wrong[name, seed] = told
         self.assertLessEqual(len(wrong), SEEDS // 16, wrong)
 
-    def test_ten_calls_end_and_the_hidden_cause_is_proposed_first_or_at_least_listed(self):
+    def test_calls_end_and_the_hidden_cause_is_proposed_first_or_at_least_listed(self):
         ended, found, listed = 0, 0, 0
-        for seed in range(10):
+        for seed in range(CALLS):
             case, caller = by_phone(PACK, self.folder / f"call-{seed}", seed)
             guide = self.guide(case)
             led(guide, caller)
@@ -100,9 +101,9 @@ class Led(InFolder):
             ended += state.closed is not None or state.handed_over is not None
             found += right(guide.case, caller.pc.cause)
             listed += caller.listed or right(guide.case, caller.pc.cause)
-        self.assertEqual(ended, 10)
-        self.assertGreaterEqual(listed, 9)  # of fifty such calls four in five
-        self.assertGreaterEqual(found, 6)  # of them three in five
+        self.assertEqual(ended, CALLS)
+        self.assertGreaterEqual(listed, 0.7 * CALLS)  # of fifty such calls four in five
+        self.assertGreaterEqual(found, 0.5 * CALLS)  # of them three in five
 
 
 class CutOff(InFolder):
