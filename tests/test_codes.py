@@ -201,6 +201,8 @@ class Tables(unittest.TestCase):
                 "message 2: the pattern is none",
             ),
             ("suspects", "memory =", "memories =", "exactly these"),
+            ("messages", "causes = { ", "causes = { gremlins = 1, ", "no cause 'gremlins'"),
+            ("statuses", 'family = "nt"', 'family = "vms"', "no family 'vms'"),
         )
         for name, found, instead, wanted in rows:
             with tempfile.TemporaryDirectory() as folder:

@@ -49,6 +49,20 @@ class Content(unittest.TestCase):
     def test_every_fault_is_told_with_file_table_and_key(self):
         faults = {
             (
+                "screens.toml",
+                'shown = "after-logo=spinner", passed = "loader"',
+                'shown = "after-logo=spinner"',
+            ): "screens.toml, screen after-logo=spinner",
+            ("screens.toml", '"after-logo=cursor"', '"after-logo=curser"'): "no such answer",
+            ("screens.toml", "how = ", "hov = "): "hov",
+            ("screens.toml", '"after-logo=cursor"', '"after-logo=menu"'): "the shown is used twice",
+            ("resorts.toml", '"put-back-to-new",', '"put-to-moon",'): "no step 'put-to-moon'",
+            (
+                "tool_reports.toml",
+                'pattern = "access',
+                'pattern = "(access',
+            ): "the pattern is none",
+            (
                 "signs.toml",
                 'denied = "none"',
                 'denied = "silence"',

@@ -96,15 +96,16 @@ class Guide:
                 self.case = take(self.case, pack, hand, told, ())
         return None
 
-    def read(self, prompt: Prompt, words: str) -> Reply:
-        """A reply in somebody's own words at a step: what the tool said is its report.
+    def read(self, prompt: Prompt, words: str) -> Reply | None:
+        """A reply in somebody's own words at a step: what the tool said is its report; None where
+        no tool speaks so.
 
         Raises:
-            UsageError: it is none; says what to do where that is known.
+            UsageError: it is no report yet, or none of this step; says what to do.
         """
         told = tool_report(self._pack, words) if prompt.card is not None else None
         if told is None or prompt.card is None:
-            raise UsageError("Please give a number or a name from the list; `?` explains.")
+            return None
         report = report_of(self._pack.steps[prompt.card.step], told)
         if report is None:
             raise UsageError(told.says)

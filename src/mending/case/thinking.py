@@ -260,8 +260,8 @@ def _tried(state: CaseState, pack: Pack) -> Mapping[str, bool]:
 
 def _by_itself(state: CaseState, pack: Pack) -> list[str]:
     """Steps that the PC has just done by itself, as its screen shows."""
-    known = {**state.seen}
-    rows = [row for row in pack.screens.values() if known.get(row.answers[0]) == row.answers[1]]
+    screens = pack.screens.values()
+    rows = [row for row in screens if state.seen.get(row.answers[0]) == row.answers[1]]
     return [step for row in rows for step in row.reports]
 
 

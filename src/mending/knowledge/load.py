@@ -12,7 +12,7 @@ from mending.knowledge.schema import Cause, Clue, Grades, Pack, Screen, Sign, Sp
 from mending.knowledge.steps import Precaution, Resort, Step, ToolReport, Visit
 from mending.model import PHASES, InputError
 
-Row = TypeVar("Row", Sign, Clue, Cause, Step, Precaution, Resort, ToolReport)
+Row = TypeVar("Row", Sign, Screen, Clue, Cause, Step, Precaution, Resort, ToolReport)
 _TABLES = {
     "facts": "fact",
     "signs": "sign",
@@ -73,7 +73,7 @@ def load_pack(folder: Folder | Path, more: Sequence[Path] = ()) -> Pack:
     raw = {name: toml_table(folder, f"{name}.toml") for name in ("grades", "speech", *_TABLES)}
     for extra in more:
         _add(raw, extra)
-    screens = _screens(raw)
+    screens = _rows(raw, "screens", Screen)
     pack = Pack(
         grades=converted(raw["grades"], Grades, "grades.toml"),
         speech=converted(raw["speech"], Speech, "speech.toml"),
@@ -137,27 +137,16 @@ def _text(file: Any) -> str:
 
 def _rows(raw: Mapping[str, dict[str, Any]], name: str, kind: type[Row]) -> dict[str, Row]:
     found: dict[str, Row] = {}
+    key = _KEYS.get(name, "id")
     for number, table in enumerate(_list(raw, name), 1):
-        label = table.get("id", number) if isinstance(table, dict) else number
+        label = table.get(key, number) if isinstance(table, dict) else number
         row = converted(table, kind, f"{name}.toml, {_TABLES[name]} {label}")
-        if row.id in found:
+        known = getattr(row, key)
+        if known in found:
             raise InputError(
-                f"Knowledge pack: {name}.toml, {_TABLES[name]} {row.id}: the id is used twice."
+                f"Knowledge pack: {name}.toml, {_TABLES[name]} {known}: the {key} is used twice."
             )
-        found[row.id] = row
-    return found
-
-
-def _screens(raw: Mapping[str, dict[str, Any]]) -> dict[str, Screen]:
-    found: dict[str, Screen] = {}
-    for number, table in enumerate(_list(raw, "screens"), 1):
-        label = table.get("shown", number) if isinstance(table, dict) else number
-        row = converted(table, Screen, f"screens.toml, screen {label}")
-        if row.shown in found:
-            raise InputError(
-                f"Knowledge pack: screens.toml, screen {row.shown}: it is there twice."
-            )
-        found[row.shown] = row
+        found[known] = row
     return found
 
 

@@ -105,12 +105,9 @@ def resorts_of(
             id=name, state=state, chance=0.0, minutes=option.minutes, says=option.blocked
         )
 
-    return tuple(
-        ResortResult(
-            id=resort.id,
-            says=resort.says,
-            steps=tuple(step for name in resort.steps if (step := told(name)) is not None),
-        )
-        for resort in pack.resorts.values()
-        if not resort.steps or any(told(name) for name in resort.steps)
-    )
+    found = []
+    for resort in pack.resorts.values():
+        steps = tuple(step for name in resort.steps if (step := told(name)) is not None)
+        if steps or not resort.steps:
+            found.append(ResortResult(id=resort.id, says=resort.says, steps=steps))
+    return tuple(found)

@@ -13,7 +13,6 @@ from mending.cli.show.repairs import show_mend, show_written
 from mending.model import MendingError, RefusedError, RepairFailedError, UsageError
 from mending.repair.run import Preview
 
-_STEPS = {PromptKind.STEP, PromptKind.REPAIR}
 _TAKEN = {ReplyKind.NOTE: "noted", ReplyKind.CODE: "recorded"}
 _CHOOSE = "Please give a number or a name from the list; `?` explains."
 _UNCLEAR = {
@@ -81,10 +80,10 @@ def _take(
     shown: tuple[RenderableType, ...] = ()
     if reply.kind is ReplyKind.EXPLAIN:
         shown = (show_explained(prompt),)
-    elif reply.kind is ReplyKind.UNCLEAR and prompt.kind not in _STEPS:
-        raise UsageError(_UNCLEAR.get(prompt.kind, _CHOOSE))
     elif reply.kind is ReplyKind.UNCLEAR:
         read = guide.read(prompt, reply.words)
+        if read is None:
+            raise UsageError(_UNCLEAR.get(prompt.kind, _CHOOSE))
         guide.take(prompt, read)
         shown = (text(f"  taken as: {read.words} (`back` takes it back)", "soft"),)
     elif planned is not None and reply == Reply(ReplyKind.ANSWER, WRITE):
