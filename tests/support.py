@@ -18,6 +18,7 @@ from mending.boot.trace import trace_target
 from mending.disk.layout import settle_sector_size
 from mending.model import Window
 from mending.source import MemorySource, open_source
+from tests import starts
 
 PROGRAM = Path(sys.executable).with_name("mending")
 SYSTEM_PATH = os.pathsep.join([os.environ.get("PATH", ""), "/usr/sbin", "/sbin"])
@@ -79,22 +80,16 @@ def run(*words, stdin="", expect=0, env=None):
     """Run the installed program; returns what it printed. Fails when the exit status is another
     one; None takes any.
     """
-    done = subprocess.run(
-        [PROGRAM, *map(str, words)],
-        input=stdin,
-        capture_output=True,
-        text=True,
-        env={**os.environ, **(env or {})},
-        timeout=120,
-    )
+    done = starts.start_program(PROGRAM, words, stdin, env)
+    said, complaints = done.stdout.decode(), done.stderr.decode()
     fitting = {expect, WRITTEN} if (words[:1], expect) == (("mend",), 0) else {expect}
     if expect is not None and done.returncode not in fitting:
         raise AssertionError(
-            f"{words}: exit {done.returncode} instead of {expect}\n{done.stdout}\n{done.stderr}"
+            f"{words}: exit {done.returncode} instead of {expect}\n{said}\n{complaints}"
         )
-    if "Traceback" in done.stdout + done.stderr:
-        raise AssertionError(done.stderr)
-    return done.stdout + done.stderr
+    if "Traceback" in said + complaints:
+        raise AssertionError(complaints)
+    return said + complaints
 
 
 def run_json(*words, expect=0, env=None):

@@ -86,7 +86,11 @@ class Findings(Disks):
         self.assertEqual(
             [volume.type for volume in trace.volumes], ["EFI system partition", "Linux"]
         )
-        self.check("crc", [(SECTOR + 60, b"\xee")], "gpt-primary-damaged")
+        self.check(
+            "crc",
+            [(SECTOR + 60, bytes([self.sound.read_bytes()[SECTOR + 60] ^ 1]))],
+            "gpt-primary-damaged",
+        )
         self.check("entries", [(2 * SECTOR + 40, b"\xee")], "gpt-primary-damaged")
         self.check("backup", [(LAST, bytes(8))], "gpt-backup-damaged")
         self.check("backup entries", [(LAST - 20 * SECTOR, b"\xee")], "gpt-backup-damaged")

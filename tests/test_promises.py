@@ -21,6 +21,7 @@ from mending.source import settle_output
 from mending.workshop import BIOS_FAULTS, LINUX_FAULTS, bios_disk, linux_disk
 from mending.workshop.hive_file import hive_bytes
 from tests.root_disks import ROOT_UUID, root_disk, system_tree
+from tests.starts import start_program
 from tests.support import PROGRAM, InFolder, needs, patch, run, sha, tool
 from tests.test_locked import MAKER, SECRET, Locked
 
@@ -44,7 +45,11 @@ class Disks(InFolder):
         return case
 
     def started(self, words, **more):
-        """The program with streams of its own; what it says on standard error, and its status."""
+        """What the program says on standard error, and its status; or with streams of its own."""
+        if more == {"stdout": subprocess.DEVNULL}:
+            done = start_program(PROGRAM, words, env=self.env)
+            self.assertNotIn(b"Traceback", done.stderr)
+            return done.stderr.decode(), done.returncode
         done = subprocess.run(
             [PROGRAM, *map(str, words)],
             env={**os.environ, **self.env},
@@ -455,14 +460,8 @@ class Names(Disks):
                         continue
                     with self.subTest(words[0], name=name, more=more):
                         seen.add(words[0])
-                        data = [os.fsencode(str(word)) for word in (*words, *more)]
-                        done = subprocess.run(
-                            [PROGRAM, *data],
-                            env={**os.environ, **self.env, "TERM": "xterm"},
-                            capture_output=True,
-                            stdin=subprocess.DEVNULL,
-                            timeout=120,
-                        )
+                        env = {**self.env, "TERM": "xterm"}
+                        done = start_program(PROGRAM, [*words, *more], env=env)
                         said = done.stdout + done.stderr
                         self.assertNotIn(b"Traceback", said)
                         self.assertNotIn(b"\x1b", said)
@@ -477,11 +476,7 @@ class Names(Disks):
     def test_printed_commands_can_be_pasted(self):
         disk = self.disk("blank-boot-code").rename(self.folder / "a b'c $(touch harm).img")
         for words in (("trace", disk), ("mend", disk)):
-            printed = (
-                self.run_here(*words, env=self.env | {"COLUMNS": "400"})
-                if False
-                else run(*words, env={**self.env, "COLUMNS": "400"})
-            )
+            printed = run(*words, env={**self.env, "COLUMNS": "400"})
             lines = re.findall(r"mending (?:mend|trace) .*?(?:boot-code|--all)", printed)
             self.assertTrue(lines, printed)
             for line in lines:
