@@ -38,6 +38,7 @@ def main() -> None:
     false_alarms.run()
     plan.run()
     wrong_answers.run()
+    wrong_answers.run_yardstick()
     conversations.run()
     replays.run()
 

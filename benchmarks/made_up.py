@@ -28,12 +28,14 @@ class MadeUp:
 
     Args:
         wrong: how often an answer to a sign is another one than the right one.
+        bench: whether the PC can be opened; empty as it comes.
     """
 
-    def __init__(self, pack: Pack, seed: int, wrong: float = 0.0) -> None:
+    def __init__(self, pack: Pack, seed: int, wrong: float = 0.0, bench: str = "") -> None:
         self.pack, self.random = pack, Random(f"made-up-{seed}")
         self.wrong, self.mistakes = wrong, Random(f"wrong-{seed}")
         self.facts = {name: self._drawn(fact.shares) for name, fact in pack.facts.items()}
+        self.facts["bench"] = bench or self.facts["bench"]
         self.cause = self._cause()
         self.signs = {name: self._answer(sign) for name, sign in pack.signs.items()}
         for row in [pack.signs[name].answers[answer] for name, answer in self.signs.items()]:

@@ -36,7 +36,7 @@ _QUESTIONS = 10
 @dataclass
 class Run:
     """One PC under one strategy. `minutes` are those of work, `asked` those of them that went into
-    asking; `mended` is None until it works, then the minutes.
+    asking; `mended` is None until it works, then the minutes. `care` is what is dear to its owner.
     """
 
     pc: MadeUp
@@ -50,6 +50,7 @@ class Run:
     reports: list[Report] = field(default_factory=list)
     failed: list[tuple[Report, ...]] = field(default_factory=list)
     asked: float = 0.0
+    care: Care = CARE
 
     def visit(self, steps: Sequence[Step], wary: bool) -> None:
         """Do steps in one place and make a test start. Args: wary: stop at a report that names
@@ -128,14 +129,14 @@ def _placed(name: str, place: Place) -> Step:
     return msgspec.structs.replace(PACK.steps[name], place=place)
 
 
-def begun(pc: MadeUp) -> Run:
+def begun(pc: MadeUp, care: Care = CARE) -> Run:
     """A PC about which nothing was asked yet."""
-    return Run(pc, dict(pc.facts), seen=dict(pc.seen), known=dict(pc.known))
+    return Run(pc, dict(pc.facts), seen=dict(pc.seen), known=dict(pc.known), care=care)
 
 
-def _asked(pc: MadeUp) -> Run:
+def _asked(pc: MadeUp, care: Care = CARE) -> Run:
     """With the questions first that tell most for a minute; their minutes are paid."""
-    run = begun(pc)
+    run = begun(pc, care)
     for _ in range(_QUESTIONS):
         evidence = Evidence(facts=facts_in(PACK, run.known, run.seen), seen=run.seen)
         signs = telling(PACK, evidence)
@@ -147,11 +148,11 @@ def _asked(pc: MadeUp) -> Run:
     return run
 
 
-def by_plan(pc: MadeUp) -> Run:
+def by_plan(pc: MadeUp, care: Care = CARE) -> Run:
     """The first visit of the plan, then a new plan from what was reported and from the test start,
     and so on.
     """
-    return followed(_asked(pc), lambda beliefs: beliefs)
+    return followed(_asked(pc, care), lambda beliefs: beliefs)
 
 
 def followed(run: Run, believed: Callable[[dict[str, float]], dict[str, float]]) -> Run:
@@ -162,7 +163,7 @@ def followed(run: Run, believed: Callable[[dict[str, float]], dict[str, float]])
     """
     for _ in range(_MOST_VISITS):
         beliefs, options, situation = run.thought()
-        plan = make_plan(believed(beliefs), options, visit_costs(PACK, situation), CARE)
+        plan = make_plan(believed(beliefs), options, visit_costs(PACK, situation), run.care)
         if not plan.visits:
             break
         place = plan.visits[0].place

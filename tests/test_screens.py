@@ -171,6 +171,8 @@ class Stands(InFolder):
         step = PACK.steps["image-drive"]
         self.assertLess(step.takes_on(64 * 10**9), step.takes_on(512 * 10**9))
         self.assertLess(step.takes_on(0), step.takes_on(2 * 10**12))
+        by_kind = [step.takes_on(0, kind) for kind in ("solid", None, "turning")]
+        self.assertEqual(by_kind, sorted(set(by_kind)))
 
     def test_tools_reports_in_words(self):
         rows = (

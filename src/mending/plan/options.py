@@ -5,6 +5,7 @@ from collections.abc import Mapping
 import msgspec
 
 from mending.knowledge import Pack, Step
+from mending.knowledge.steps import DRIVE_KIND
 from mending.model import FINDINGS, Place, Risk
 from mending.plan.needs import Needs, Situation, rank_of
 
@@ -176,7 +177,7 @@ def _option(step: Step, needs: Needs) -> Option:
     return Option(
         id=step.id,
         does=step.does,
-        minutes=step.takes_on(situation.drive_bytes),
+        minutes=step.takes_on(situation.drive_bytes, situation.answer(DRIVE_KIND)),
         place=step.place,
         stakes=step.stakes,
         fixes=needs.chances(wanted, step.fixes),
