@@ -167,6 +167,17 @@ class Stands(InFolder):
             told = {row.id: row.says for row in plan.blocked}
             self.assertIn("find-system-volume", told["rebuild-boot-settings"])
 
+    def test_a_stick_for_later_is_made_beside_the_first_visit(self):
+        facts = {"family": "linux", "second-pc": "yes", "network": "yes", "release-known": "yes"}
+        for stick in ("no", "yes"):
+            known = {**facts, "rescue-stick": stick, "bench": "no"}
+            state = CaseState(facts=known, seen={"after-logo": "status-screen"})
+            first, *later = plan_of(state, PACK).visits
+            planned = {step.id for visit in later for step in visit.steps}
+            self.assertEqual("make-rescue-stick" in planned, stick == "no", planned)
+            self.assertEqual(len(first.beside), stick == "no")
+            self.assertFalse([visit.beside for visit in later if visit.beside])
+
     def test_minutes_grow_with_the_drive(self):
         step = PACK.steps["image-drive"]
         self.assertLess(step.takes_on(64 * 10**9), step.takes_on(512 * 10**9))

@@ -118,14 +118,22 @@ def plan_of(state: CaseState, pack: Pack, care: str = "files", prove: bool = Fal
     plan = make_plan(causes.beliefs, options, costs, _care(pack, care), prove)
     if state.works:
         return plan
-    visits = tuple(
-        msgspec.structs.replace(visit, at_hand=_at_hand(visit, pack)) for visit in plan.visits
-    )
-    plan = msgspec.structs.replace(plan, visits=visits)
+    plan = msgspec.structs.replace(plan, visits=_made_ready(plan.visits, pack))
     prices = _care(pack, care).prices
     dearer = dearer_steps(causes.beliefs, plan.visits, options, costs, prices)
     resorts = resorts_of(pack, options, plan.visits, dearer, situation.tried)
     return msgspec.structs.replace(plan, dearer=dearer, resorts=resorts)
+
+
+def _made_ready(visits: tuple[VisitResult, ...], pack: Pack) -> tuple[VisitResult, ...]:
+    """With what has to be at hand, and what is begun beside the first of them."""
+    ready = [msgspec.structs.replace(visit, at_hand=_at_hand(visit, pack)) for visit in visits]
+    later = [
+        step.does for visit in visits[1:] for step in visit.steps if pack.steps[step.id].beside
+    ]
+    if later:
+        ready[0] = msgspec.structs.replace(ready[0], beside=tuple(later))
+    return tuple(ready)
 
 
 def _at_hand(visit: VisitResult, pack: Pack) -> tuple[str, ...]:

@@ -66,6 +66,7 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True
             `chances`.
         reads_whole: it reads the whole drive.
         by_size: `waits` is for a drive of 512 GB, and grows with its size and goes by its kind.
+        beside: it is done away from the PC and can be begun while other steps run.
         reports: what each of its reports says, by kind of report.
         repair: the repair that Mending does itself.
     """
@@ -90,6 +91,7 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True
     finds: Mapping[str, str] = {}
     reads_whole: bool = False
     by_size: bool = False
+    beside: bool = False
     reports: Mapping[ReportKind, str] = {}
     repair: RepairId | None = None
 

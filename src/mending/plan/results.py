@@ -33,7 +33,8 @@ class StepResult(msgspec.Struct, frozen=True, kw_only=True):
 
 class VisitResult(msgspec.Struct, frozen=True, kw_only=True):
     """The steps done in one place between two test starts. `minutes` is getting there and the test
-    start; `at_hand` what has to be there before one goes.
+    start; `at_hand` what has to be there before one goes, `beside` the steps of later visits that
+    are begun meanwhile, on another PC.
     """
 
     place: Place
@@ -41,6 +42,7 @@ class VisitResult(msgspec.Struct, frozen=True, kw_only=True):
     minutes: float
     steps: tuple[StepResult, ...]
     at_hand: tuple[str, ...] = ()
+    beside: tuple[str, ...] = ()
 
 
 class BlockedResult(msgspec.Struct, frozen=True, kw_only=True):

@@ -104,6 +104,7 @@ def show_plan(plan: PlanResult, named: str, everything: bool = False) -> Rendera
             )
         ]
         ready = [text(f"have at hand: {', '.join(visit.at_hand)}")] if visit.at_hand else []
+        ready += [text(f"begin meanwhile, for later: {does}") for does in visit.beside]
         steps = [_step(step) for step in visit.steps]
         parts += [indented(text(visit.how, "soft"), *ready, *steps)]
     later = list(enumerate(plan.visits, 1))[len(full) :]
