@@ -48,6 +48,19 @@ class Sentences(unittest.TestCase):
     def test_a_mistyped_word_is_taken_for_the_one_that_was_meant(self):
         self.assertEqual(answers("the scrren is black")["after-logo"], "nothing")
 
+    def test_a_doubt_is_one_of_its_own_clause(self):
+        for text, taken in (
+            ("the loading circle turns for ever, I do not know why", {"after-logo": "spinner"}),
+            (
+                "the spinner keeps going, maybe since the update",
+                {"after-logo": "spinner"},
+            ),
+            ("the spinner keeps going, I think", {}),
+            ("maybe the spinner keeps going", {}),
+        ):
+            with self.subTest(text):
+                self.assertEqual(answers(text), taken)
+
     def test_what_somebody_is_not_sure_of_is_not_taken_without_asking(self):
         statement = UNDERSTANDING.of("maybe it beeps")
         self.assertEqual([answer.question for answer in statement.signs], ["beeps"])

@@ -5,7 +5,8 @@ A text is cut into clauses at its punctuation, commas apart. Each word is brough
 (Porter's stemmer for English in its second form, snowballstemmer). Then whatever the pack counts as
 one way of saying the same, of one word or of several that may have a word between them ("turn it
 on"), becomes one word. A word that no phrase knows and that is nearly one that some phrase knows is
-taken for it.
+taken for it. A doubt is one of the piece between commas in which it stands; a piece that is nothing
+but a doubt ("it is the fan, I think") speaks of the whole clause.
 """
 
 import re
@@ -46,14 +47,15 @@ class Clause(msgspec.Struct, frozen=True):
         words: the same as comparable words.
         pieces: the parts between its commas, each with the places of its words.
         guessed: words that were taken for one that is nearly the same.
-        unsure: the words with which the person said not to be sure, those that say nothing apart.
+        unsure: the words with which the person said not to be sure, those that say nothing apart,
+            and the places that it is said of.
     """
 
     text: str
     words: tuple[str, ...]
     pieces: tuple[tuple[str, range], ...]
     guessed: frozenset[str] = frozenset()
-    unsure: tuple[frozenset[str], ...] = ()
+    unsure: tuple[tuple[frozenset[str], range], ...] = ()
 
 
 class Listener:
@@ -116,16 +118,21 @@ class Listener:
         words: list[str] = []
         pieces = []
         guessed: set[str] = set()
-        unsure: set[frozenset[str]] = set()
+        doubts: list[tuple[frozenset[str], range | None]] = []
         for part in text.split(","):
             stems = self._heard_stems(part, guessed)
-            doubts = [phrase for phrase in self._unsure if _holds(stems, phrase)]
-            unsure |= {frozenset(self._plain(phrase)) for phrase in doubts}
             begin = len(words)
             words += self._plain(stems)
-            pieces.append((part.strip(), range(begin, len(words))))
+            places = range(begin, len(words))
+            pieces.append((part.strip(), places))
+            for phrase in self._unsure:
+                if _holds(stems, phrase):
+                    alone = set(stems) <= {*phrase, *self._fillers}
+                    doubts.append((frozenset(self._plain(phrase)), None if alone else places))
             words.append(JOINT)
-        return Clause(text, tuple(words[:-1]), tuple(pieces), frozenset(guessed), tuple(unsure))
+        whole = range(len(words))
+        unsure = tuple((doubt, whole if of is None else of) for doubt, of in doubts)
+        return Clause(text, tuple(words[:-1]), tuple(pieces), frozenset(guessed), unsure)
 
     def _heard_stems(self, text: str, guessed: set[str]) -> list[str]:
         """The stems of what was said; a word that is nearly a known one becomes that and is added

@@ -323,7 +323,10 @@ class Understanding:
                 if JOINT in clause.words[min(places) : max(places)]:
                     weight *= _ACROSS
                 taken = {clause.words[at] for at in places}
-                in_doubt = any(not doubt <= taken for doubt in clause.unsure)
+                in_doubt = any(
+                    not doubt <= taken and any(at in doubted for at in places)
+                    for doubt, doubted in clause.unsure
+                )
                 sure = not in_doubt and len(taken & clause.guessed) < len(places)
                 yield _Heard(meant, clause, places, weight, sure)
 
