@@ -31,7 +31,7 @@ def start_program(program, words, stdin="", env=None, timeout=120):
     """Like `subprocess.run` with both outputs kept, as bytes; env: what differs from ours."""
     words, env = [str(program), *map(str, words)], env or {}
     whole = {**os.environ, **env}
-    if os.environ.get("MENDING_EVERY_FAULT") or "coverage" in sys.modules or _set_before(env):
+    if os.environ.get("MENDING_EVERY_FAULT") or _is_measured() or _set_before(env):
         return subprocess.run(
             words, input=stdin.encode(), capture_output=True, env=whole, timeout=timeout
         )
@@ -48,6 +48,12 @@ def start_program(program, words, stdin="", env=None, timeout=120):
         status = _status(here, timeout)
         said = [file.read() for file in files[2:] if not file.seek(0)]
     return subprocess.CompletedProcess(words, status, *said)
+
+
+def _is_measured():
+    """Whether it is measured which lines run, here and in the programs that are started."""
+    coverage = sys.modules.get("coverage")
+    return coverage is not None and coverage.Coverage.current() is not None
 
 
 def _set_before(env):
