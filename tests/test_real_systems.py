@@ -137,7 +137,8 @@ class Bios(Real):
         )  # the machine is killed at the prompt
         self.assertIn(MARKER, shown)
         trace = trace_file(path)
-        self.assertEqual((trace.verdict, ids(trace, "fatal")), ("no-fault-found", []))
+        told = [finding.says for finding in trace.findings]
+        self.assertEqual((trace.verdict, ids(trace, "fatal")), ("no-fault-found", []), told)
         self.assertEqual(trace.volumes[0].state, "dirty")
 
     @needs(*TOOLS)
