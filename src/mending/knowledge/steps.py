@@ -15,13 +15,13 @@ _INSIDE = {Place.DESKTOP, Place.SAFE_MODE, Place.RECOVERY, Place.RESCUE_STICK}
 
 
 _USUAL_DRIVE, _LEAST_SHARE, _MOST_SHARE = 512e9, 0.1, 8.0
+"""The drive for which minutes are written down, and how far they are stretched."""
 DRIVE_KIND = "drive-kind"
 """The fact of what the drive keeps its data on."""
 _PACES = {"turning": 1.6, "solid": 0.6}
 """What reading the whole of a drive takes, against the minutes of the pack, which know of no kind:
 platters give about 150 MB/s from end to end, chips behind the same plug three times as much.
 """
-"""The drive for which minutes are written down, and how far they are stretched."""
 
 
 class ReportKind(StrEnum):
