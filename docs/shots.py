@@ -29,8 +29,9 @@ TERMINALS = {
     "causes": ["causes pier-kiosk"],
     "plan": ["plan lounge-1 | head -46"],
     "ask": [
-        "saw lounge-1 'for half an hour all is well, then it hangs, and the dog barks' --quiet",
-        "ask lounge-1",
+        "open kiosk-3 --fact family=nt --quiet | tail -1",
+        "saw kiosk-3 'after the logo it restarts again and again, and the dog barks' --quiet",
+        "ask kiosk-3",
     ],
     "mend": ["mend quay-desk-2 boot-code --yes", "undo quay-desk-2 --list", "mend mess-room"],
     "rehearse": ["rehearse images/gate-2.img", "rehearse images/quay-desk-1.img"],

@@ -43,6 +43,8 @@ from mending.reason import (
 RECOVERY = "recovery-opens"
 """The sign whether recovery opens without a stick."""
 _KEY = "recovery-key"
+_SOON = 4
+"""What one of the first visits needs is begun beside the first of all."""
 _GAINED = {ReportKind.NOTHING_WRONG, ReportKind.MENDED, ReportKind.DONE}
 """Reports after which what a step gives is there."""
 
@@ -129,7 +131,7 @@ def _made_ready(visits: tuple[VisitResult, ...], pack: Pack) -> tuple[VisitResul
     """With what has to be at hand, and what is begun beside the first of them."""
     ready = [msgspec.structs.replace(visit, at_hand=_at_hand(visit, pack)) for visit in visits]
     later = [
-        step.does for visit in visits[1:] for step in visit.steps if pack.steps[step.id].beside
+        step.does for visit in visits[1:_SOON] for step in visit.steps if pack.steps[step.id].beside
     ]
     if later:
         ready[0] = msgspec.structs.replace(ready[0], beside=tuple(later))
