@@ -7,7 +7,7 @@ INSTALLED := $(VENV)/.installed
 # Python keeps what it compiled, as in a program that was installed by pip; hundreds of starts need it.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo test bare quick samples real kinds check looks coverage covered docs bench fuzz guided corpus mutants assemble shots clean
+.PHONY: demo test bare quick samples real kinds check looks coverage covered docs bench fuzz guided corpus mutants teach assemble shots clean
 
 demo: $(INSTALLED)
 	rm -rf workshop
@@ -112,6 +112,11 @@ corpus: $(INSTALLED)
 mutants: $(INSTALLED)
 	$(BIN)/pip install --quiet --editable '.[mutants]'
 	$(BIN)/python -m benchmarks.mutants $(ROOM) $(COUNT) $(AGAIN)
+
+# The model for the second opinion on what callers say, made anew from the labelled sentences.
+teach: $(INSTALLED)
+	$(BIN)/pip install --quiet --editable '.[teach]'
+	$(BIN)/python -m benchmarks.teach
 
 assemble:
 	for source in $$(find src/mending -path '*/code/*.asm'); do nasm -f bin -o $${source%.asm}.bin $$source || exit 1; done

@@ -18,6 +18,7 @@ from benchmarks import (
     replays,
     search_speed,
     startup,
+    understanding,
     wrong_answers,
 )
 
@@ -40,6 +41,7 @@ def main() -> None:
     wrong_answers.run()
     wrong_answers.run_yardstick()
     conversations.run()
+    understanding.run()
     replays.run()
 
 

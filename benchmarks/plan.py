@@ -13,10 +13,19 @@ from random import Random
 import msgspec
 
 from benchmarks.made_up import MadeUp
-from mending.case.thinking import facts_in
+from mending.case.guide.leading import MOST_QUESTIONS
+from mending.case.thinking import cost_of_plans, facts_in
 from mending.knowledge import Step, base_pack
 from mending.model import Place, Risk
-from mending.plan import Care, Option, Situation, make_plan, options_from, visit_costs
+from mending.plan import (
+    Care,
+    Option,
+    Situation,
+    best_question,
+    make_plan,
+    options_from,
+    visit_costs,
+)
 from mending.plan.direct_fix import needed_by
 from mending.plan.residual_belief import ResidualBelief
 from mending.reason import Evidence, Report, ReportKind, believe, telling
@@ -155,13 +164,45 @@ def by_plan(pc: MadeUp, care: Care = CARE) -> Run:
     return followed(_asked(pc, care), lambda beliefs: beliefs)
 
 
-def followed(run: Run, believed: Callable[[dict[str, float]], dict[str, float]]) -> Run:
+def by_asking(pc: MadeUp, care: Care = CARE) -> Run:
+    """As `work` leads: what pays is asked between visits, the first time a few at most."""
+    return followed(begun(pc, care), lambda beliefs: beliefs, asking=True)
+
+
+def _ask(run: Run, most: int) -> None:
+    """Ask what pays; the answers are paid for."""
+    _, _, situation = run.thought()
+    cost = cost_of_plans(PACK, situation, run.care)
+    for _ in range(most):
+        evidence = Evidence(
+            facts=facts_in(PACK, run.known, run.seen),
+            seen=run.seen,
+            reports=tuple(run.reports),
+            failed_starts=tuple(run.failed),
+        )
+        asked = best_question(PACK, evidence, cost)
+        if asked.sign is None:
+            break
+        if asked.fact:
+            run.known[asked.sign] = run.facts[asked.sign]
+        else:
+            run.seen[asked.sign] = run.pc.told(asked.sign)
+        run.minutes += asked.minutes
+        run.asked += asked.minutes
+
+
+def followed(
+    run: Run, believed: Callable[[dict[str, float]], dict[str, float]], asking: bool = False
+) -> Run:
     """Visit after visit of the plan, until it works or nothing promises anything.
 
     Args:
         believed: what is made of the beliefs before the plan is made.
+        asking: ask what pays before each visit.
     """
-    for _ in range(_MOST_VISITS):
+    for visit in range(_MOST_VISITS):
+        if asking:
+            _ask(run, MOST_QUESTIONS if visit == 0 else _QUESTIONS)
         beliefs, options, situation = run.thought()
         plan = make_plan(believed(beliefs), options, visit_costs(PACK, situation), run.care)
         if not plan.visits:

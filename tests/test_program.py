@@ -356,12 +356,11 @@ class AtTheKeyboard(Workshop):
         case = self.folder / "ferry"
         self.run_here("open", case, "--quiet")
         child = self.talk("saw", case, "the fans run, and it beeps three times")
-        child.expect("Is that right")
-        child.sendline("n")
-        child.expect("fans turn and lights come on")
-        child.sendline("y")
-        child.expect("several beeps")
-        child.sendline("n")
+        child.expect("1 fans-lights=normal, 2 beeps=pattern")
+        child.expect("Enter keeps it")
+        child.sendline("7")
+        child.expect("numbers from 1 to 2")
+        child.sendline("2")
         child.expect(pexpect.EOF)
         self.assertEqual(load_case(case).state.seen, {"fans-lights": "normal"})
 

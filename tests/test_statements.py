@@ -14,7 +14,7 @@ from tests.support import InFolder, run
 
 PACK = base_pack()
 UNDERSTANDING = Understanding(PACK, base_codes())
-RIGHT, WRONG = 0.925, 0.03
+RIGHT, WRONG = 0.86, 0.02
 """The least share of the sentences that are understood rightly, and the most wrongly."""
 SENTENCES = [
     [part.strip() for part in f"{row}||".split("|")[:3]]
@@ -60,6 +60,32 @@ class Sentences(unittest.TestCase):
         ):
             with self.subTest(text):
                 self.assertEqual(answers(text), taken)
+
+    def test_what_was_done_without_success_is_a_report_of_that_step(self):
+        for text, tried, heard in (
+            ("we swapped the memory, no difference", "change-memory: done, did not help", {}),
+            ("I reset the bios. no change", "restore-setup: done, did not help", {}),
+            ("the memory test found no errors", "test-memory: nothing-wrong", {}),
+            (
+                "we took out one memory bar, still beeps three times",
+                "reseat-memory: done, did not help",
+                {"beeps": "pattern"},
+            ),
+            ("I changed the memory last week", "", {"recent-change": "memory"}),
+        ):
+            with self.subTest(text):
+                steps = [row.says for row in UNDERSTANDING.of(text).readings if ": " in row.says]
+                self.assertEqual(steps, [tried] if tried else [])
+                self.assertEqual(answers(text), heard)
+
+    def test_advice_on_a_screen_is_no_fact_and_a_denial_may_stand_behind(self):
+        self.assertNotIn("backup", answers("it says I should make a backup"))
+        self.assertNotIn("after-logo", answers("the blue screen never appears"))
+        self.assertEqual(answers("the desktop never comes"), {"desktop-opens": "no"})
+
+    def test_words_that_mean_something_else_beside_others_are_asked_about(self):
+        self.assertNotIn("fans-lights", answers("it is dead slow"))
+        self.assertEqual(answers("it is dead"), {"fans-lights": "none"})
 
     def test_what_somebody_is_not_sure_of_is_not_taken_without_asking(self):
         statement = UNDERSTANDING.of("maybe it beeps")

@@ -168,7 +168,7 @@ class Replies(InFolder):
     def test_a_call_begins_with_the_screen_in_the_callers_words_and_back_takes_them_back(self):
         self.opened()
         shown = self.talk("only a blinking line", "back", "?", "a blue page with a number")
-        self.assertIn("understood  after-logo=cursor", shown)
+        self.assertIn("understood  1 after-logo=cursor", shown)
         self.assertIn("Read out everything", shown)
         state = self.known()
         self.assertEqual(state.notes, {"screen": "a blue page with a number"})
@@ -322,6 +322,8 @@ class AtTheKeyboard(InFolder):
         child = self.spawned(XDG_CONFIG_HOME=str(home.parent))
         child.expect("word for word")
         child.sendline("2 long beeps")
+        child.expect("Enter keeps it")
+        child.sendline("")
         self.asked(child, "What kind of PC")
         child.send("1")
         self.asked(child, "copy of the personal files")

@@ -48,6 +48,7 @@ class Guide:
 
     Args:
         settings: what repairs are allowed beyond the usual; asked for each.
+        agreed: what the person at the keyboard says of what was understood.
 
     Attributes:
         misunderstood: how many answers were none.
@@ -60,7 +61,9 @@ class Guide:
         codes: Codes,
         host: Host,
         settings: Callable[[NamedTarget], MendSettings] = NamedTarget.settings,
+        agreed: Callable[[Statement], Statement] = lambda statement: statement,
     ) -> None:
+        self._agreed = agreed
         self.case, self.misunderstood, self._more = case, 0, False
         self._pack, self._codes, self._host, self._settings = pack, codes, host, settings
 
@@ -113,6 +116,7 @@ class Guide:
 
     def _hear(self, prompt: Prompt, words: str) -> Statement:
         statement = understand_notes({prompt.about: words}, self._pack, self._codes)[0]
+        statement = self._agreed(statement)
         self.case = taken_in_words(self.case, self._host.hand, prompt, statement)
         return statement
 

@@ -1,7 +1,8 @@
 """What a person says or chooses about a PC, told apart and recorded."""
 
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
+from typing import TypeVar
 
 import msgspec
 
@@ -10,8 +11,10 @@ from mending.case import Case, listened, saw
 from mending.crash.screens import SeenCode, codes_in
 from mending.knowledge import Codes, Pack
 from mending.model import Hand, UsageError, clean_text
-from mending.reason import Statement, Understanding
+from mending.reason import Statement, TriedBefore, Understanding, UnderstoodAnswer
 from mending.source import read_file
+
+_Row = TypeVar("_Row", UnderstoodAnswer, TriedBefore)
 
 CODE = "code"
 """The name under which a code that a screen showed is given."""
@@ -138,22 +141,25 @@ def _only_codes(statement: Statement) -> Statement:
     """What codes and messages imply: a screen does not speak as a caller does."""
     implied = {name for code in statement.codes for name in code.implies}
     kept = tuple(answer for answer in statement.signs if answer.question in implied)
-    return msgspec.structs.replace(statement, signs=kept, facts=())
+    return msgspec.structs.replace(statement, signs=kept, facts=(), tried=())
 
 
-def corrected(statement: Statement, wrong: Sequence[str]) -> Statement:
-    """A statement without answers that were not meant."""
+def chosen_of(statement: Statement, turned: Collection[int]) -> Statement:
+    """A statement of which somebody named the readings, by their numbers from 1, that are to be
+    the other way round: struck out where they were sure, taken where they were not.
+    """
+    number = 0
+
+    def turned_over(rows: Sequence[_Row]) -> tuple[_Row, ...]:
+        nonlocal number
+        kept = list[_Row]()
+        for row in rows:
+            number += 1
+            if row.sure is not (number in turned):
+                kept.append(msgspec.structs.replace(row, sure=True))
+        return tuple(kept)
+
+    signs, facts = turned_over(statement.signs), turned_over(statement.facts)
     return msgspec.structs.replace(
-        statement,
-        signs=tuple(answer for answer in statement.signs if answer.question not in wrong),
-        facts=tuple(answer for answer in statement.facts if answer.question not in wrong),
-    )
-
-
-def assured(statement: Statement) -> Statement:
-    """A statement of which somebody said that it is right."""
-    return msgspec.structs.replace(
-        statement,
-        signs=tuple(msgspec.structs.replace(answer, sure=True) for answer in statement.signs),
-        facts=tuple(msgspec.structs.replace(answer, sure=True) for answer in statement.facts),
+        statement, signs=signs, facts=facts, tried=turned_over(statement.tried)
     )

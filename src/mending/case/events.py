@@ -55,6 +55,8 @@ class Heard(CaseEvent, frozen=True, kw_only=True, tag="heard"):
         left: clauses in which nothing was understood.
         about: the note that it answers; empty for anything else.
         before: what the screen showed before that, by the same sign.
+        tried: steps that were done before, with their reports; failed: those of them after which
+            the trouble was still there.
     """
 
     text: str
@@ -64,6 +66,8 @@ class Heard(CaseEvent, frozen=True, kw_only=True, tag="heard"):
     left: tuple[str, ...] = ()
     about: str = ""
     before: tuple[str, ...] = ()
+    tried: Mapping[str, ReportKind] = {}
+    failed: tuple[str, ...] = ()
 
 
 class Added(CaseEvent, frozen=True, kw_only=True, tag="added"):
@@ -117,6 +121,7 @@ class Tried(CaseEvent, frozen=True, kw_only=True, tag="tried"):
     Attributes:
         undo_point: set where it was one of our repairs.
         why: it could not be run.
+        told: it was done before, and somebody told of it.
     """
 
     step: str
@@ -125,6 +130,7 @@ class Tried(CaseEvent, frozen=True, kw_only=True, tag="tried"):
     note: str = ""
     undo_point: str | None = None
     why: WhyNotRun | None = None
+    told: bool = False
 
 
 class Started(CaseEvent, frozen=True, kw_only=True, tag="started"):

@@ -65,7 +65,7 @@ class SaidResult(msgspec.Struct, frozen=True, kw_only=True):
     """What somebody said.
 
     Attributes:
-        understood: answers that were taken from it.
+        understood: answers that were taken from it, and reports of steps that were done before.
         codes: codes and messages that were found in it.
         left: what was not understood.
     """
@@ -186,7 +186,7 @@ def _said(said: Heard) -> SaidResult:
     return SaidResult(
         at=said.at,
         text=said.text,
-        understood={**said.signs, **said.facts},
+        understood={**said.signs, **said.facts, **said.tried},
         codes=tuple(code.words for code in said.codes),
         left=said.left,
     )

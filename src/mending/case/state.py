@@ -115,6 +115,11 @@ class CaseState(msgspec.Struct, frozen=True, kw_only=True):
         return None if self.attached is None else self.attached.path
 
     @property
+    def begun(self) -> bool:
+        """Whether a step was done since the case was opened."""
+        return any(not attempt.told for attempt in self.tried)
+
+    @property
     def under_watch(self) -> bool:
         """Whether the newest test start is under watch and nothing was done since."""
         return self.watched is not None and self.watched.done == self.since_start
@@ -162,7 +167,7 @@ def fold(events: Sequence[AnyEvent]) -> CaseState:
     for number in still_counting(events):
         event = events[number]
         state = _after(state, event)
-        if _is_asked(event) and not state.tried and state.visit is None:
+        if _is_asked(event) and not state.begun and state.visit is None:
             state = _with(state, questions=state.questions + 1)
     return state
 
@@ -319,7 +324,14 @@ def _watched(state: CaseState) -> Watched | None:
 
 
 def _after_words(state: CaseState, event: Heard) -> CaseState:
-    """An answer that was chosen is not changed by words."""
+    """An answer that was chosen is not changed by words, nor is a report of a step."""
+    done = {attempt.step for attempt in state.tried}
+    told = [
+        Tried(at=event.at, step=step, report=report, told=True)
+        for step, report in event.tried.items()
+        if step not in done
+    ]
+    failed = tuple(Report(each.step, each.report) for each in told if each.step in event.failed)
     chosen = set(state.seen) - state.heard
     signs = {name: answer for name, answer in event.signs.items() if name not in chosen}
     facts = {name: answer for name, answer in event.facts.items() if name not in state.facts}
@@ -333,6 +345,8 @@ def _after_words(state: CaseState, event: Heard) -> CaseState:
         codes=_codes(state, event.codes),
         notes={**state.notes, event.about: event.text} if event.about else state.notes,
         said=(*state.said, event),
+        tried=(*state.tried, *told),
+        failed_starts=(*state.failed_starts, failed) if failed else state.failed_starts,
     )
 
 

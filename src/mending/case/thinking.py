@@ -1,6 +1,6 @@
 """What follows from a case: causes, the next question, the plan."""
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 
 import msgspec
 
@@ -68,7 +68,14 @@ def question_of(state: CaseState, pack: Pack) -> QuestionResult:
     """The question whose answer saves most minutes of the plan for each minute of asking."""
     if state.works:
         return NO_QUESTION
-    price, now = _care(pack, "files"), situation_of(state, pack)
+    cost = cost_of_plans(pack, situation_of(state, pack), _care(pack, "files"))
+    return best_question(pack, evidence_of(state, pack), cost, state.passed)
+
+
+def cost_of_plans(pack: Pack, now: Situation, price: Care) -> Callable[[Evidence], float]:
+    """What the best plan costs by what is known besides; what does not decide which steps can be
+    done is worked out once.
+    """
     decisive = _decisive(pack)
     prepared: dict[frozenset[tuple[str, str]], _Prepared] = {}
 
@@ -81,7 +88,7 @@ def question_of(state: CaseState, pack: Pack) -> QuestionResult:
         options, visits, named = prepared[key]
         return quick_cost(beliefs_of(pack, evidence), options, visits, price, named)
 
-    return best_question(pack, evidence_of(state, pack), cost, state.passed)
+    return cost
 
 
 _Prepared = tuple[list[Option], dict[Place, VisitCost], Named]

@@ -66,7 +66,7 @@ def _words(event: AnyEvent) -> str:
             said = [f"{name}: {answer}" for name, answer in event.signs.items()]
             return ", ".join([*said, *(code.words for code in event.codes)])
         case Heard():
-            understood = {**event.signs, **event.facts}
+            understood = {**event.signs, **event.facts, **event.tried}
             return ", ".join(f"{name}: {answer}" for name, answer in understood.items())
         case Learned():
             return ", ".join(f"{name}: {answer}" for name, answer in event.facts.items())

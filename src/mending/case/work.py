@@ -125,6 +125,8 @@ def heard(statement: Statement, at: str, about: str = "") -> Heard:
         left=tuple(clean_text(text) for text in statement.left),
         about=about,
         before=tuple(answer.answer for answer in sure.before),
+        tried={each.step: each.report for each in sure.tried},
+        failed=tuple(each.step for each in sure.tried if each.failed),
     )
 
 

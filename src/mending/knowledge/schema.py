@@ -198,6 +198,9 @@ class Speech(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         turns: words by which somebody tells that one screen came after another.
         notices: patterns of what screens say to everyone, which tells nothing of this PC; no groups
             that are kept.
+        futile: what people say of something that they did and that did not help.
+        advice: words with which a screen proposes something; what comes after them is no fact.
+        absences: verbs that deny what stands before them where a word of denial stands between.
     """
 
     same: Mapping[str, tuple[str, ...]] = {}
@@ -207,6 +210,9 @@ class Speech(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     unsure: tuple[str, ...] = ()
     turns: tuple[str, ...] = ()
     notices: tuple[str, ...] = ()
+    futile: tuple[str, ...] = ()
+    advice: tuple[str, ...] = ()
+    absences: tuple[str, ...] = ()
 
 
 class Pack(msgspec.Struct, frozen=True, kw_only=True):

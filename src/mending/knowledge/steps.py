@@ -68,6 +68,7 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True
         by_size: `waits` is for a drive of 512 GB, and grows with its size and goes by its kind.
         beside: it is done away from the PC and can be begun while other steps run.
         reports: what each of its reports says, by kind of report.
+        said: how people say that it was done: phrases as those of a sign's answers.
         repair: the repair that Mending does itself.
     """
 
@@ -93,6 +94,7 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True
     by_size: bool = False
     beside: bool = False
     reports: Mapping[ReportKind, str] = {}
+    said: tuple[str, ...] = ()
     repair: RepairId | None = None
 
     @property

@@ -16,6 +16,7 @@ from mending.reason.likelihood import mended_chance, sign_likelihood
 from mending.reason.reach import AFTER_LOGO, answer_chances, excluded, last_phase
 from mending.reason.statements import Statement, Understanding, UnderstoodAnswer
 from mending.reason.tool_reports import report_of, tool_report
+from mending.reason.tried_before import TriedBefore
 
 __all__ = [
     "AFTER_LOGO",
@@ -28,6 +29,7 @@ __all__ = [
     "Report",
     "ReportKind",
     "Statement",
+    "TriedBefore",
     "Understanding",
     "UnderstoodAnswer",
     "Watched",

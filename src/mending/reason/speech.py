@@ -49,6 +49,7 @@ class Clause(msgspec.Struct, frozen=True):
         guessed: words that were taken for one that is nearly the same.
         unsure: the words with which the person said not to be sure, those that say nothing apart,
             and the places that it is said of.
+        advised: the place from which on it says only what a screen proposes.
     """
 
     text: str
@@ -56,6 +57,7 @@ class Clause(msgspec.Struct, frozen=True):
     pieces: tuple[tuple[str, range], ...]
     guessed: frozenset[str] = frozenset()
     unsure: tuple[tuple[frozenset[str], range], ...] = ()
+    advised: int = 0
 
 
 class Listener:
@@ -97,6 +99,11 @@ class Listener:
         found = (self._clause(" ".join(part.split())) for part in _MARKS.split(plain))
         return [clause for clause in found if set(clause.words) - {JOINT}]
 
+    def count_before(self, clause: Clause, offset: int) -> int:
+        """How many of a clause's words stand before a place in its text."""
+        clauses = self.clauses(clause.text[:offset])
+        return len(clauses[0].words) if clauses else 0
+
     def phrase(self, text: str) -> tuple[frozenset[str], ...]:
         """A phrase of the pack: for each of its words those that may stand for it."""
         idle = {JOINT, "", *self._fillers}
@@ -128,11 +135,22 @@ class Listener:
             for phrase in self._unsure:
                 if _holds(stems, phrase):
                     alone = set(stems) <= {*phrase, *self._fillers}
-                    doubts.append((frozenset(self._plain(phrase)), None if alone else places))
+                    of = None if alone else self._doubted(stems, phrase, begin)
+                    doubts.append((frozenset(self._plain(phrase)), of))
             words.append(JOINT)
         whole = range(len(words))
         unsure = tuple((doubt, whole if of is None else of) for doubt, of in doubts)
         return Clause(text, tuple(words[:-1]), tuple(pieces), frozenset(guessed), unsure)
+
+    def _doubted(self, stems: list[str], doubt: Sequence[str], begin: int) -> range:
+        """The places, from `begin`, of what stands between the same joints as a doubt."""
+        at = next(at for at in range(len(stems)) if stems[at : at + len(doubt)] == list(doubt))
+        ends = [place for place, stem in enumerate(stems) if self._role(stem) == JOINT]
+        first = max((end for end in ends if end < at), default=0)
+        last = min((end for end in ends if end >= at + len(doubt)), default=len(stems))
+        return range(
+            begin + len(self._plain(stems[:first])), begin + len(self._plain(stems[:last]))
+        )
 
     def _heard_stems(self, text: str, guessed: set[str]) -> list[str]:
         """The stems of what was said; a word that is nearly a known one becomes that and is added

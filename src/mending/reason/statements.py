@@ -10,25 +10,22 @@ different answers are left, it is not clear which was meant.
 
 import re
 from collections import Counter
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
-from itertools import combinations, product
-from math import log, prod
+from itertools import combinations
+from math import log
 
 import msgspec
 
 from mending.crash.screens import SeenCode, codes_in
 from mending.knowledge import Codes, Pack, Sign
 from mending.model import PHASES
+from mending.reason.phrases import Phrase, is_denied, phrase_places
 from mending.reason.reach import AFTER_LOGO, possible_phases
+from mending.reason.second_opinion import LEAST, SecondOpinion, base_model
 from mending.reason.speech import JOINT, NOT, Clause, Listener
+from mending.reason.tried_before import StepWords, TriedBefore, steps_tried
 
-_APART = 4
-"""So many other words may stand among those of a phrase."""
-_REACH = 3
-"""A word of denial speaks of what begins at most so many words behind it."""
-_NEXT = 2
-"""In a phrase with a denial its next word comes at most so many places behind it."""
 _ACROSS = 0.65
 """What a phrase counts that is found across a joint, where words may belong to different things."""
 _MANY = 3
@@ -41,7 +38,6 @@ _ALSO, _ALSO_REPAIR = 0.6, 0.2
 """A screen is told of in its own right from this part of the best phrase's weight; what a repair
 says is known for one that is told of.
 """
-_MOST_PLACINGS = 64
 
 
 class UnderstoodAnswer(msgspec.Struct, frozen=True, kw_only=True):
@@ -59,6 +55,13 @@ class UnderstoodAnswer(msgspec.Struct, frozen=True, kw_only=True):
     sure: bool
 
 
+class Reading(msgspec.Struct, frozen=True):
+    """One thing that was understood, as it is shown; whether it is taken without asking."""
+
+    says: str
+    sure: bool
+
+
 class Statement(msgspec.Struct, frozen=True, kw_only=True):
     """What was understood of a text.
 
@@ -69,6 +72,7 @@ class Statement(msgspec.Struct, frozen=True, kw_only=True):
         unclear: questions to which two different answers were heard, with these.
         left: pieces in which nothing was understood.
         before: screens that were seen before the one that `signs` tells of, in their order.
+        tried: steps that were done before.
     """
 
     text: str
@@ -78,6 +82,22 @@ class Statement(msgspec.Struct, frozen=True, kw_only=True):
     unclear: Mapping[str, tuple[str, ...]] = {}
     left: tuple[str, ...] = ()
     before: tuple[UnderstoodAnswer, ...] = ()
+    tried: tuple[TriedBefore, ...] = ()
+
+    @property
+    def readings(self) -> tuple[Reading, ...]:
+        """What was understood, one by one, in the order of their numbers: answers, then steps that
+        were done before.
+        """
+        answers = [
+            Reading(f"{each.question}={each.answer}", each.sure)
+            for each in (*self.signs, *self.facts)
+        ]
+        steps = [
+            Reading(f"{each.step}: {each.report}" + ", did not help" * each.failed, each.sure)
+            for each in self.tried
+        ]
+        return (*answers, *steps)
 
     @property
     def sure(self) -> "Statement":
@@ -87,6 +107,7 @@ class Statement(msgspec.Struct, frozen=True, kw_only=True):
             signs=tuple(answer for answer in self.signs if answer.sure),
             facts=tuple(answer for answer in self.facts if answer.sure),
             before=tuple(answer for answer in self.before if answer.sure),
+            tried=tuple(each for each in self.tried if each.sure),
         )
 
 
@@ -99,8 +120,16 @@ class _Heard(msgspec.Struct, frozen=True):
     weight: float
     sure: bool
 
-
-Phrase = tuple[frozenset[str], ...]
+    def spans(self) -> tuple[range, range]:
+        """The places of the words that stand between the same joints as the phrase, and of those
+        between the same commas.
+        """
+        words, first, last = self.clause.words, min(self.places), max(self.places)
+        joints = [at for at, word in enumerate(words) if word == JOINT]
+        begin = max((at + 1 for at in joints if at < first), default=0)
+        end = min((at for at in joints if at > last), default=len(words))
+        near = [at for _, at in self.clause.pieces if at.stop > first and at.start <= last]
+        return range(begin, end), range(near[0].start, near[-1].stop)
 
 
 class Understanding:
@@ -108,17 +137,27 @@ class Understanding:
 
     def __init__(self, pack: Pack, codes: Codes) -> None:
         self._pack, self._codes = pack, codes
+        self._opinion = SecondOpinion(base_model())
+
+    def words_of(self, text: str) -> list[str]:
+        """The comparable words of a text, clause by clause."""
+        return [word for clause in self._listener.clauses(text) for word in clause.words]
 
     def of(self, text: str) -> Statement:
         """What a text says. Words of a code or message that is known, and notices that say nothing
         of this PC, are taken out before the rest is understood.
         """
         codes = codes_in(text, self._codes) if _may_hold_code(text) else ()
-        clauses = self._listener.clauses(self._without_notices(_without_codes(text, codes)))
+        clauses = [
+            self._with_advice(clause)
+            for clause in self._listener.clauses(self._without_notices(_without_codes(text, codes)))
+        ]
+        done = list(steps_tried(self._pack, clauses, self._step_names, self._came_to_nothing))
+        taken = [words for _, words in done]
         heard = {
             name: found
             for name, phrases in self._phrases.items()
-            if (found := list(self._heard(name, phrases, clauses)))
+            if (found := list(self._heard(name, phrases, clauses, taken)))
         }
         answers, unclear = {}, {}
         in_turn = {
@@ -143,15 +182,10 @@ class Understanding:
         settled = {name for name, told in in_turn.items() if len(told) > 1}
         self._drop_borrowed(answers, heard, settled)
         self._drop_impossible(answers, heard)
-        implied: dict[str, str] = {}
-        for code in sorted(codes, key=lambda code: _TELLING.index(code.kind)):
-            for name, answer in code.implies.items():
-                if implied.setdefault(name, answer) != answer:
-                    continue
-                answers[name] = UnderstoodAnswer(
-                    question=name, answer=answer, words=code.words, sure=True
-                )
-                unclear.pop(name, None)
+        self._doubt(answers, heard)
+        for answer in _implied(codes):
+            answers[answer.question] = answer
+            unclear.pop(answer.question, None)
         return Statement(
             text=text,
             codes=codes,
@@ -159,6 +193,7 @@ class Understanding:
             facts=tuple(answers[name] for name in self._pack.facts if name in answers),
             unclear=unclear,
             before=screens[:-1] if AFTER_LOGO in answers else (),
+            tried=tuple(row for row, _ in done),
             left=() if codes else tuple(_left(clauses, heard)),
         )
 
@@ -260,12 +295,31 @@ class Understanding:
             if not phases[0] & phases[1]:
                 del answers[min(name, other, key=lambda each: weights[each])]
 
+    def _doubt(
+        self, answers: dict[str, UnderstoodAnswer], heard: Mapping[str, list[_Heard]]
+    ) -> None:
+        """What hardly goes with the other words that stand between the same joints, or
+        commas, is not sure.
+        """
+        for name, answer in answers.items():
+            best = max(
+                (each for each in heard[name] if each.answer == answer.answer),
+                key=lambda each: each.weight,
+            )
+            told = f"{name}={answer.answer}"
+            if any(
+                self._opinion.chance(best.clause.words[span.start : span.stop], told) < least
+                for span, least in zip(best.spans(), LEAST, strict=True)
+                if {best.clause.words[at] for at in span if at not in best.places} - {JOINT, NOT}
+            ):
+                answers[name] = msgspec.structs.replace(answer, sure=False)
+
     def _without_notices(self, text: str) -> str:
         return _CUT.join(self._notices.split(text)) if self._pack.speech.notices else text
 
     @cached_property
     def _notices(self) -> "re.Pattern[str]":
-        return re.compile("|".join(f"(?:{row})" for row in self._pack.speech.notices), re.I)
+        return _any_of(self._pack.speech.notices)
 
     @cached_property
     def _questions(self) -> dict[str, Sign]:
@@ -279,6 +333,8 @@ class Understanding:
             for answer in sign.answers.values()
             for text in answer.words
         ]
+        said += [text for step in self._pack.steps.values() for text in step.said]
+        said += self._pack.speech.absences
         return Listener(self._pack.speech, said)
 
     @cached_property
@@ -294,6 +350,40 @@ class Understanding:
         }
 
     @cached_property
+    def _step_names(self) -> dict[str, list[Phrase]]:
+        """By step, how people say that it was done."""
+        return {
+            step.id: self._phrases_of(step.said) for step in self._pack.steps.values() if step.said
+        }
+
+    def _phrases_of(self, texts: Iterable[str]) -> list[Phrase]:
+        return [phrase for text in texts if (phrase := self._listener.phrase(text))]
+
+    def _came_to_nothing(self, clause: Clause) -> frozenset[int] | None:
+        """The words of a clause from which on it says that something did not help, to the end of
+        the piece between commas; None where it does not.
+        """
+        found = self._futile.search(clause.text)
+        if found is None:
+            return None
+        first = self._listener.count_before(clause, found.start())
+        ends = [places.stop for _, places in clause.pieces if places.stop > first]
+        return frozenset(range(first, min(ends, default=len(clause.words))))
+
+    @cached_property
+    def _futile(self) -> "re.Pattern[str]":
+        return _any_of(self._pack.speech.futile)
+
+    @cached_property
+    def _advice(self) -> "re.Pattern[str]":
+        return _any_of(self._pack.speech.advice)
+
+    @cached_property
+    def _absences(self) -> frozenset[str]:
+        phrases = [self._listener.phrase(text) for text in self._pack.speech.absences]
+        return frozenset(word for phrase in phrases for part in phrase for word in part)
+
+    @cached_property
     def _rarity(self) -> dict[str, float]:
         """The logarithm of how seldom a word is in phrases: rare ones tell more (Sparck Jones,
         Journal of Documentation 28, 1972).
@@ -303,17 +393,24 @@ class Understanding:
         return {word: log(len(phrases) / count) for word, count in counts.items()}
 
     def _heard(
-        self, name: str, phrases: list[tuple[str, Phrase]], clauses: list[Clause]
+        self,
+        name: str,
+        phrases: list[tuple[str, Phrase]],
+        clauses: list[Clause],
+        taken: list[StepWords],
     ) -> Iterator[_Heard]:
+        """Where phrases of a question stand; not in words of steps that were done before."""
+        is_shown = any(row.startswith(f"{name}=") for row in self._pack.screens)
         for clause in clauses:
             words = set(clause.words)
+            advised = len(clause.words) if is_shown else clause.advised
             for answer, phrase in phrases:
                 if any(not part & words for part in phrase):
                     continue
-                places = _places(clause.words, phrase)
-                if places is None:
+                places = phrase_places(clause.words, phrase)
+                if places is None or min(places) >= advised:
                     continue
-                if _denied(clause.words, places):
+                if is_denied(clause.words, places, self._absences):
                     meant = self._questions[name].answers[answer].denied
                 else:
                     meant = answer
@@ -322,13 +419,34 @@ class Understanding:
                 weight = sum(self._rarity[clause.words[at]] for at in places)
                 if JOINT in clause.words[min(places) : max(places)]:
                     weight *= _ACROSS
-                taken = {clause.words[at] for at in places}
+                if any(each.holds(clause, places) for each in taken):
+                    continue
+                said = {clause.words[at] for at in places}
                 in_doubt = any(
-                    not doubt <= taken and any(at in doubted for at in places)
+                    not doubt <= said and any(at in doubted for at in places)
                     for doubt, doubted in clause.unsure
                 )
-                sure = not in_doubt and len(taken & clause.guessed) < len(places)
+                sure = not in_doubt and len(said & clause.guessed) < len(places)
                 yield _Heard(meant, clause, places, weight, sure)
+
+    def _with_advice(self, clause: Clause) -> Clause:
+        found = self._advice.search(clause.text)
+        at = self._listener.count_before(clause, found.start()) if found else len(clause.words)
+        return msgspec.structs.replace(clause, advised=at)
+
+
+def _any_of(patterns: Sequence[str]) -> "re.Pattern[str]":
+    """What finds any of the patterns; without any, nothing."""
+    return re.compile("|".join(f"(?:{row})" for row in patterns) or r"(?!)", re.I)
+
+
+def _implied(codes: Iterable[SeenCode]) -> Iterator[UnderstoodAnswer]:
+    """What follows from codes and messages; of two answers to a question the more telling one."""
+    implied: dict[str, str] = {}
+    for code in sorted(codes, key=lambda code: _TELLING.index(code.kind)):
+        for name, answer in code.implies.items():
+            if implied.setdefault(name, answer) == answer:
+                yield UnderstoodAnswer(question=name, answer=answer, words=code.words, sure=True)
 
 
 def _without_codes(text: str, codes: tuple[SeenCode, ...]) -> str:
@@ -352,39 +470,3 @@ def _left(clauses: list[Clause], heard: Mapping[str, list[_Heard]]) -> Iterator[
         for text, places in clause.pieces:
             if {clause.words[at] for at in places} - {JOINT, NOT} and not told & set(places):
                 yield text
-
-
-def _places(words: tuple[str, ...], phrase: Phrase) -> tuple[int, ...] | None:
-    """Where the words of a phrase stand closest together; None where they are too far apart."""
-    where = [[at for at, word in enumerate(words) if word in part] for part in phrase]
-    if prod(len(places) for places in where) > _MOST_PLACINGS:
-        where = [places[:2] for places in where]
-    placings = [placing for placing in product(*where) if _fits(words, placing)]
-    if not placings:
-        return None
-    best = min(placings, key=lambda placing: max(placing) - min(placing))
-    near = max(best) - min(best) < len(phrase) + _APART
-    return best if near else None
-
-
-def _fits(words: tuple[str, ...], placing: tuple[int, ...]) -> bool:
-    """Each word in a place of its own, and no joint in between where a denial belongs to them."""
-    if len(set(placing)) < len(placing):
-        return False
-    denial = next((at for at in placing if words[at] == NOT), None)
-    if denial is None:
-        return True
-    behind = placing[placing.index(denial) + 1 :]
-    if JOINT in words[min(placing) : max(placing)] or any(at < denial for at in behind):
-        return False
-    return not behind or min(behind) - denial <= _NEXT
-
-
-def _denied(words: tuple[str, ...], places: tuple[int, ...]) -> bool:
-    first = min(places)
-    for at in range(max(places), max(first - _REACH, 0) - 1, -1):
-        if at < first and words[at] == JOINT:
-            return False
-        if words[at] == NOT and at not in places:
-            return True
-    return False

@@ -61,7 +61,7 @@ def _lead_on(case: Case, pack: Pack, hand: Hand, more: bool) -> tuple[Case, Prom
     """
     state = case.state
     asked = None
-    enough = not state.tried and state.questions >= MOST_QUESTIONS and not more
+    enough = not state.begun and state.questions >= MOST_QUESTIONS and not more
     if not (still_ours(state) or enough):
         asked = _first_question(state, pack) or question_of(state, pack).sign
     if asked is not None:
@@ -100,7 +100,7 @@ def _first_question(state: CaseState, pack: Pack) -> str | None:
     """Of the questions that a first call begins with, the first that is open. A disk on the bench
     tells more than a caller can.
     """
-    if state.trace is not None or state.tried:
+    if state.trace is not None or state.begun:
         return None
     words = [name for name in wording.FIRST_WORDS if name not in state.notes]
     facts = sorted(

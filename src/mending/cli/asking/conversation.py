@@ -93,7 +93,7 @@ def _take(
     else:
         statement = guide.take(prompt, reply)
         if statement is not None:
-            shown = (show_statement(statement), text("  (`back` takes it back)", "soft"))
+            shown = (show_statement(statement.sure), text("  (`back` takes it back)", "soft"))
         elif reply.kind in _TAKEN:
             shown = (text(f"  {_TAKEN[reply.kind]}: {reply.words}", "soft"),)
     if not quiet:

@@ -1,26 +1,29 @@
-"""What somebody said, shown as it was understood, and asked whether that is right."""
+"""What somebody said, shown as it was understood, with numbers by which to strike out what was not
+meant.
+"""
 
-from mending.app.listening import assured, corrected
-from mending.cli.echo import confirmed as is_confirmed
+import click
+
+from mending.app.listening import chosen_of
+from mending.cli.echo import note
 from mending.cli.show.case.cases import show_statement
 from mending.cli.show.console import say
-from mending.knowledge import Pack
 from mending.reason import Statement
 
+_ASKS = "Enter keeps it; a number strikes one out, or takes one in that is marked ?"
 
-def confirmed(statement: Statement, pack: Pack) -> Statement:
-    """A statement with what the person at the keyboard says of it."""
+
+def confirmed(statement: Statement) -> Statement:
+    """A statement with what the person at the keyboard says of it: one key keeps it as it stands,
+    numbers change their rows.
+    """
     say(show_statement(statement))
-    answers = (*statement.signs, *statement.facts)
-    sure = [answer for answer in answers if answer.sure]
-    doubtful = [answer for answer in answers if not answer.sure]
-    if sure and not is_confirmed("Is that right?", default=True):
-        doubtful = [*sure, *doubtful]
-    wrong = []
-    for answer in doubtful:
-        question = pack.question(answer.question)
-        says = question.answers[answer.answer].says if question is not None else answer.answer
-        asks = question.asks if question is not None else answer.question
-        if not is_confirmed(f"{asks} {says}: is that meant?", default=True):
-            wrong.append(answer.question)
-    return assured(corrected(statement, wrong))
+    count = len(statement.readings)
+    if not count:
+        return statement
+    while True:
+        line = click.prompt(_ASKS, default="", show_default=False, err=True)
+        words = line.replace(",", " ").split()
+        if all(word.isdecimal() and 0 < int(word) <= count for word in words):
+            return chosen_of(statement, {int(word) for word in words})
+        note(f"Please give numbers from 1 to {count}, or Enter alone.", err=True)

@@ -70,7 +70,7 @@ def command(
         known, notes = _take_in(pack, known, notes)
     statements = understand_notes(notes, pack, base_codes()) if notes else ()
     if interactive() and not (quiet or as_json):
-        statements = tuple(confirmed(statement, pack) for statement in statements)
+        statements = tuple(confirmed(statement) for statement in statements)
     elif not as_json:
         for statement in statements:
             say(show_statement(statement))

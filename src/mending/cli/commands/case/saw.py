@@ -45,7 +45,7 @@ def command(
     told = told_apart([*words, *facts], pack, codes)
     statements = understand(told.said, pack, codes)
     if interactive() and not (quiet or as_json):
-        statements = tuple(confirmed(statement, pack) for statement in statements)
+        statements = tuple(confirmed(statement) for statement in statements)
     elif not as_json:
         for statement in statements:
             say(show_statement(statement))

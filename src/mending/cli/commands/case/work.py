@@ -11,13 +11,15 @@ from mending.case import case_result, load_case
 from mending.cli import options
 from mending.cli.asking.answers import answers_from
 from mending.cli.asking.conversation import clock, follow
+from mending.cli.asking.listening import confirmed
 from mending.cli.config import load_config
-from mending.cli.host import this_host
+from mending.cli.host import interactive, this_host
 from mending.cli.packs import base_codes, base_pack
 from mending.cli.show.case.cases import show_case
 from mending.cli.show.console import emit, say, text
 from mending.knowledge import Pack
 from mending.model import UsageError, quoted
+from mending.reason import Statement
 from mending.repair.base import MendSettings
 
 _STOPPED = "Stopped here; everything so far is recorded. Go on with:"
@@ -53,7 +55,10 @@ def command(
     def settings(target: NamedTarget) -> MendSettings:
         return _settings(target, **allowed)
 
-    guide = Guide(load_case(Path(case)), pack, base_codes(), host, settings)
+    def agreed(statement: Statement) -> Statement:
+        return confirmed(statement) if interactive() and file is None else statement
+
+    guide = Guide(load_case(Path(case)), pack, base_codes(), host, settings, agreed)
     if as_json:
         prompt = (
             follow(guide, answers_from(file, clock, echo=False), quiet=True)

@@ -85,9 +85,12 @@ def _watch(case: CaseResult) -> list[tuple[str, str]]:
 
 def show_statement(statement: Statement) -> RenderableType:
     """What was understood of somebody's words, and what was not."""
-    answers = (*statement.signs, *statement.facts)
-    sure = [f"{answer.question}={answer.answer}" for answer in answers if answer.sure]
-    unsure = [f"{answer.question}={answer.answer}" for answer in answers if not answer.sure]
+    numbered = [
+        (f"{number}{'' if each.sure else '?'}", each)
+        for number, each in enumerate(statement.readings, 1)
+    ]
+    sure = [f"{number} {each.says}" for number, each in numbered if each.sure]
+    unsure = [f"{number} {each.says}" for number, each in numbered if not each.sure]
     unsure += [f"{name}={'|'.join(answers)}" for name, answers in statement.unclear.items()]
     codes = [f"{code.words}" for code in statement.codes]
     cells = [("understood", ", ".join(sure) or "nothing that has a question here")]
