@@ -56,10 +56,13 @@ def is_denied(
     Args:
         absences: verbs that deny what stands before them where a word of denial stands between.
     """
-    last = max(places)
+    first, last = min(places), max(places)
+    if JOINT in words[first:last]:
+        return (
+            False  # what is denied is a part of it at most: "not the monitor, I swapped that, same"
+        )
     if words[last + 1 : last + 2] == (NOT,) and set(words[last + 2 : last + 4]) & absences:
         return True
-    first = min(places)
     for at in range(max(places), max(first - _REACH, 0) - 1, -1):
         if at < first and words[at] == JOINT:
             return False

@@ -120,6 +120,10 @@ class _Heard(msgspec.Struct, frozen=True):
     weight: float
     sure: bool
 
+    def has_all_of(self, other: "_Heard") -> bool:
+        """Whether it says all that another one says, and more."""
+        return self.clause is other.clause and set(other.places) < set(self.places)
+
     def spans(self) -> tuple[range, range]:
         """The places of the words that stand between the same joints as the phrase, and of those
         between the same commas.
@@ -170,9 +174,10 @@ class Understanding:
             if len(in_turn.get(name, ())) > 1:
                 answers[name] = in_turn[name][-1]
                 continue
-            best = max(each.weight for each in found)
-            first = next(each for each in found if each.weight == best)
-            rivals = dict.fromkeys(each.answer for each in found if each.weight == best)
+            left = [each for each in found if not any(more.has_all_of(each) for more in found)]
+            best = max(each.weight for each in left)
+            first = next(each for each in left if each.weight == best)
+            rivals = dict.fromkeys(each.answer for each in left if each.weight == best)
             if len(rivals) > 1:
                 unclear[name] = tuple(rivals)
             else:
