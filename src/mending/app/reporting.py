@@ -11,7 +11,7 @@ from mending.app.case_disk import vouched_disk
 from mending.app.evidence import read_crashes
 from mending.app.host import Host
 from mending.app.undoing import points_result
-from mending.case import Case, case_result, causes_of, closing, crash_files, plan_of
+from mending.case import Case, cards_of, case_result, causes_of, closing, crash_files, plan_of
 from mending.case.events import Rehearsed
 from mending.case.private import GONE, without_private
 from mending.case.state import CaseState
@@ -21,8 +21,8 @@ from mending.knowledge import Pack
 from mending.model import UsageError, format_json, has_extra
 from mending.repair.journal import Journal, PointsResult
 from mending.report.document import HandOver
-from mending.report.for_technician import AS_FOUND, AS_IT_IS
-from mending.report.hand_over import READERS, hand_over
+from mending.report.for_technician import AS_FOUND, AS_IT_IS, VISITS_SHOWN
+from mending.report.hand_over import READERS, STEPS, hand_over
 from mending.report.markdown import render_markdown
 from mending.report.material import Material, Pictures
 from mending.report.page import render_page
@@ -60,12 +60,14 @@ class Wish(msgspec.Struct, frozen=True, kw_only=True):
     Attributes:
         reader: one of `READERS`. form: one of `FORMATS`.
         redact: take out what is private.
+        steps: only how the steps of the plan are done.
         zone: of all times; None: this machine's.
     """
 
     reader: str = READERS[0]
     form: str = FORMATS[0]
     redact: bool = False
+    steps: bool = False
     zone: tzinfo | None = None
 
 
@@ -93,7 +95,7 @@ def make_report(case: Case, pack: Pack, host: Host, wish: Wish) -> str:
     """
     pictures = wish.reader == _PICTURED and wish.form == FORMATS[0]
     given = _gathered(case, pack, host, wish, pictures=pictures)
-    report = hand_over(given, wish.reader)
+    report = hand_over(given, STEPS if wish.steps else wish.reader)
     report = redacted(report) if wish.redact else report
     return _rendered(msgspec.structs.replace(report, mark=_mark(case, host)), wish.form)
 
@@ -151,6 +153,7 @@ def _gathered(case: Case, pack: Pack, host: Host, wish: Wish, *, pictures: bool)
     crashes = read_crashes(target, files, disk) if files else None
     journal = Journal(case.undo_folder, host.key)
     points = points_result(list(journal.load().points), journal)
+    plan = plan_of(case.state, pack)
     given = Material(
         case=case_result(case, pack),
         pack=pack,
@@ -160,9 +163,10 @@ def _gathered(case: Case, pack: Pack, host: Host, wish: Wish, *, pictures: bool)
         crashes=crashes,
         causes=causes_of(case.state, pack),
         turns=turns(case, pack),
-        plan=plan_of(case.state, pack),
+        plan=plan,
         points=_without_paths(points) if wish.redact else points,
         put_back=closing.to_put_back(case, pack),
+        cards=cards_of(case.state, pack, plan.visits[:VISITS_SHOWN]),
         made=host.clock(),
         zone=wish.zone,
     )

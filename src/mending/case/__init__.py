@@ -14,7 +14,14 @@ from mending.case.folder import (
     open_case,
 )
 from mending.case.results import CaseResult, CasesResult, case_result, cases_result
-from mending.case.thinking import causes_of, open_questions, plan_of, question_of, why_of
+from mending.case.thinking import (
+    cards_of,
+    causes_of,
+    open_questions,
+    plan_of,
+    question_of,
+    why_of,
+)
 from mending.case.work import (
     DISK,
     FURTHER_DISK,
@@ -46,6 +53,7 @@ __all__ = [
     "CasesResult",
     "DiskKnown",
     "add_evidence",
+    "cards_of",
     "case_result",
     "cases_result",
     "causes_of",

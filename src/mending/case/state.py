@@ -71,6 +71,7 @@ class CaseState(msgspec.Struct, frozen=True, kw_only=True):
         visit: the steps that are being done in one place; None between visits.
         in_visit: what was done of them, and what it reported.
         remarks: what somebody wanted to be remembered.
+        letters: by role the letter under which a volume is met where the steps are done.
         checked: by subject what was said on the way to closing.
         handed_over: who goes on with it; None while it is here.
         closed: how it ended; None while it is open.
@@ -105,6 +106,7 @@ class CaseState(msgspec.Struct, frozen=True, kw_only=True):
     visit: Visiting | None = None
     in_visit: tuple[tuple[str, ReportKind], ...] = ()
     remarks: tuple[Noted, ...] = ()
+    letters: Mapping[str, str] = {}
     checked: Mapping[str, str] = {}
     handed_over: HandedOver | None = None
     closed: Closed | None = None

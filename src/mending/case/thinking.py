@@ -1,11 +1,11 @@
 """What follows from a case: causes, the next question, the plan."""
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 
 import msgspec
 
 from mending.case.state import CaseState
-from mending.knowledge import Pack, Sign, WhyNotRun
+from mending.knowledge import HowTo, Pack, Sign, WhyNotRun, how_to
 from mending.model import FindingId, Phase, Place
 from mending.plan import (
     BACKUP,
@@ -152,6 +152,14 @@ def _at_hand(visit: VisitResult, pack: Pack) -> tuple[str, ...]:
     return tuple(dict.fromkeys(fact.thing for fact in facts if fact.thing))
 
 
+def cards_of(state: CaseState, pack: Pack, visits: Sequence[VisitResult]) -> tuple[HowTo, ...]:
+    """How the steps of visits are done, each once, in their order."""
+    known, filled = facts_of(state, pack), filled_of(state)
+    steps = {step.id: visit.place for visit in reversed(visits) for step in reversed(visit.steps)}
+    order = dict.fromkeys(step.id for visit in visits for step in visit.steps)
+    return tuple(how_to(pack, pack.steps[name], known, filled, steps[name]) for name in order)
+
+
 def why_of(state: CaseState, pack: Pack, step: str, care: str = "files") -> WhyResult:
     """Why a step of the plan stands where it does.
 
@@ -195,6 +203,11 @@ def _unreached(state: CaseState, pack: Pack) -> dict[str, str]:
 
 def _rank(phase: Phase) -> int:
     return phase.rank
+
+
+def filled_of(state: CaseState) -> dict[str, str]:
+    """What stands for the places in cards: the letters of volumes, by their roles."""
+    return {f"{role}-letter": letter for role, letter in state.letters.items()}
 
 
 def facts_of(state: CaseState, pack: Pack) -> dict[str, str]:

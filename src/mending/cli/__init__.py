@@ -40,6 +40,8 @@ COMMANDS = {
     "undo": ("disk.undo", "take a repair back, or list the undo points"),
     "report": ("case.report", "write a case down, to be handed on"),
     "close": ("case.close", "close a case: it works from cold, cause and fix are named"),
+    "card": ("person.card", "the shop's own words about a step"),
+    "packs": ("person.packs", "the packs of knowledge in use, and what is wrong with them"),
     "config": ("person.config", "the settings, where they are, and what is wrong with them"),
     "complete": ("person.complete", "what makes the tab key complete names in a shell"),
     "help": ("person.help", "explain phases, places, safety, exit statuses"),

@@ -74,11 +74,15 @@ def repairs(_: click.Context, __: click.Parameter, begun: str) -> list[Completio
 
 
 def topics(_: click.Context, __: click.Parameter, begun: str) -> list[CompletionItem]:
-    """Topics of `help`, and commands."""
+    """Topics of `help`, commands, and steps."""
     from mending.cli import COMMANDS  # noqa: PLC0415 - lazy: as above
     from mending.cli.help_topics import TOPICS  # noqa: PLC0415
 
-    return _matching(begun, lambda: [(name, "") for name in (*TOPICS, *COMMANDS)])
+    def ask() -> Iterable[tuple[str, str]]:
+        yield from ((name, "") for name in (*TOPICS, *COMMANDS))
+        yield from ((step.id, step.does) for step in _pack().steps.values())
+
+    return _matching(begun, ask)
 
 
 def undo_points(ctx: click.Context, _: click.Parameter, begun: str) -> list[CompletionItem]:

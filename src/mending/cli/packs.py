@@ -14,8 +14,24 @@ def base_pack() -> knowledge.Pack:
     Raises:
         InputError: a row of one's own, or the settings, are wrong.
     """
-    more = [Path(folder).expanduser() for folder in load_config().packs]
-    return knowledge.base_pack(_copies(), more)
+    return knowledge.base_pack(_copies(), own_packs())
+
+
+def own_packs() -> list[Path]:
+    """The folders with rows of one's own, in the order in which they come on top: those that the
+    settings name, then the one with the shop's own words.
+
+    Raises:
+        InputError: the settings are wrong.
+    """
+    named = [Path(folder).expanduser() for folder in load_config().packs]
+    own = own_words()
+    return [*named, own] if (own / "cards.toml").exists() else named
+
+
+def own_words() -> Path:
+    """Where the shop's own words about steps are kept."""
+    return platformdirs.user_config_path("mending", appauthor=False) / "own"
 
 
 def base_codes() -> knowledge.Codes:

@@ -1,5 +1,6 @@
 """What Mending knows, as TOML that a technician can write: facts, signs, causes, steps."""
 
+from mending.knowledge.cards import PLACES, Card, HowTo, card_faults, how_to, lacking_cards
 from mending.knowledge.codes import Codes, Message, Stop, base_codes, load_codes
 from mending.knowledge.events import (
     EventKind,
@@ -9,7 +10,7 @@ from mending.knowledge.events import (
     base_events,
     load_events,
 )
-from mending.knowledge.load import base_pack, load_pack
+from mending.knowledge.load import BASE_FOLDER, base_pack, check_folder, load_pack
 from mending.knowledge.schema import (
     SOMETHING_ELSE,
     TOGETHER,
@@ -32,14 +33,18 @@ from mending.knowledge.steps import (
 )
 
 __all__ = [
+    "BASE_FOLDER",
+    "PLACES",
     "SOMETHING_ELSE",
     "TOGETHER",
     "UNKNOWN",
     "Answer",
+    "Card",
     "Cause",
     "Codes",
     "EventKind",
     "EventTable",
+    "HowTo",
     "Message",
     "Need",
     "NumberedRow",
@@ -58,6 +63,10 @@ __all__ = [
     "base_codes",
     "base_events",
     "base_pack",
+    "card_faults",
+    "check_folder",
+    "how_to",
+    "lacking_cards",
     "load_codes",
     "load_events",
     "load_pack",

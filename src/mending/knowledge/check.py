@@ -4,6 +4,7 @@
 
 from collections.abc import Iterator
 
+from mending.knowledge.cards import card_faults
 from mending.knowledge.check_steps import grade_faults, need_faults, step_faults
 from mending.knowledge.schema import UNKNOWN, Cause, Pack, Sign
 from mending.model import PHASES, Place
@@ -14,7 +15,8 @@ _TELLS = 0.02
 
 def check_pack(pack: Pack) -> list[str]:
     """Every fault, each with file, table and key; empty for a sound pack."""
-    faults = [*_signs(pack), *_screens(pack), *_clues(pack), *_causes(pack), *step_faults(pack)]
+    rows = [*_signs(pack), *_screens(pack), *_clues(pack), *_causes(pack)]
+    faults = [*rows, *step_faults(pack), *card_faults(pack)]
     return faults or [*_whole(pack)]  # what is wrong in a row may not be reckoned with
 
 

@@ -17,7 +17,7 @@ import msgspec
 from mending.model import InputError
 
 T = TypeVar("T")
-_CODE = ("schema.py", "steps.py", "check.py", "check_steps.py", "codes.py", "load.py")
+_CODE = ("schema.py", "steps.py", "cards.py", "check.py", "check_steps.py", "codes.py", "load.py")
 
 
 def kept(

@@ -6,6 +6,7 @@ from typing import Any, Protocol, TypeVar
 
 import msgspec
 
+from mending.knowledge.cards import Card
 from mending.knowledge.check import check_pack
 from mending.knowledge.kept import kept
 from mending.knowledge.schema import Cause, Clue, Grades, Pack, Screen, Sign, Speech
@@ -24,9 +25,12 @@ _TABLES = {
     "screens": "screen",
     "resorts": "resort",
     "tool_reports": "report",
+    "cards": "card",
 }
 
 
+_CARDS = "cards"
+"""Rows of one's own stand before the others, and take no one's place."""
 _KEYS = {"visits": "place", "screens": "shown"}
 """What a row is known by where that is not its id."""
 
@@ -38,6 +42,10 @@ class Folder(Protocol):
         """The file `name` in it."""
 
 
+BASE_FOLDER = Path(__file__).parent / "packs" / "base"
+"""Where the pack is that Mending comes with."""
+_MOST_BYTES = 4 << 20
+"""Of a file in a pack of one's own."""
 _base: list[Pack] = []
 """The pack that Mending comes with, once it was asked for."""
 
@@ -50,7 +58,7 @@ def base_pack(parsed_in: Path | None = None, more: Sequence[Path] = ()) -> Pack:
         more: folders with rows that are added, as in `load_pack`.
     """
     if not _base:
-        folder = Path(__file__).parent / "packs" / "base"
+        folder = BASE_FOLDER
         if parsed_in is None or more:
             _base.append(load_pack(folder, more))
         else:
@@ -87,6 +95,7 @@ def load_pack(folder: Folder | Path, more: Sequence[Path] = ()) -> Pack:
         screens=screens,
         resorts=_rows(raw, "resorts", Resort),
         tool_reports=_rows(raw, "tool_reports", ToolReport),
+        cards=_cards(raw),
     )
     faults = check_pack(pack)
     if faults:
@@ -97,17 +106,48 @@ def load_pack(folder: Folder | Path, more: Sequence[Path] = ()) -> Pack:
 
 def _add(raw: dict[str, dict[str, Any]], folder: Path) -> None:
     """Put the rows of one more folder on top."""
-    there = [name for name in _TABLES if (folder / f"{name}.toml").exists()]
-    if not there:
-        files = ", ".join(f"{name}.toml" for name in _TABLES)
-        raise InputError(f"Knowledge pack: {folder} holds none of {files}.")
+    there = _files_in(folder)
     for name in there:
         new = {name: toml_table(folder, f"{name}.toml")}
+        if name == _CARDS:
+            rows = _list(new, name)
+            own = [row | {"own": True} if isinstance(row, dict) else row for row in rows]
+            raw[name] = {_TABLES[name]: [*own, *_list(raw, name)]}
+            continue
         key = _KEYS.get(name, "id")
         rows = _list(new, name)
         ids = {row.get(key) for row in rows if isinstance(row, dict)}
         kept = [row for row in _list(raw, name) if row.get(key) not in ids]
         raw[name] = {_TABLES[name]: [*kept, *rows]}
+
+
+def _files_in(folder: Path) -> list[str]:
+    """The tables of a pack of one's own: plain files of a size that somebody may have written."""
+    there = [
+        name for name in _TABLES if (file := folder / f"{name}.toml").exists() or file.is_symlink()
+    ]
+    if not there:
+        files = ", ".join(f"{name}.toml" for name in _TABLES)
+        raise InputError(f"Knowledge pack: {folder} holds none of {files}.")
+    for name in there:
+        file = folder / f"{name}.toml"
+        if file.is_symlink():
+            raise InputError(f"Knowledge pack: {file} is a link, and links are not followed.")
+        if file.is_file() and file.stat().st_size > _MOST_BYTES:
+            raise InputError(f"Knowledge pack: {file} has more than {_MOST_BYTES >> 20} MiB.")
+    return there
+
+
+def check_folder(folder: Path) -> dict[str, int]:
+    """How many rows of each kind a pack of one's own has.
+
+    Raises:
+        InputError: it holds none, or a file cannot be read.
+    """
+    return {
+        name: len(_list({name: toml_table(folder, f"{name}.toml")}, name))
+        for name in _files_in(folder)
+    }
 
 
 def toml_table(folder: Folder | Path, name: str) -> dict[str, Any]:
@@ -174,6 +214,17 @@ def _with_screens(signs: dict[str, Sign], screens: Mapping[str, Screen]) -> dict
         answers = {**whole[name].answers, answer: told}
         whole[name] = msgspec.structs.replace(whole[name], answers=answers)
     return whole
+
+
+def _cards(raw: Mapping[str, dict[str, Any]]) -> tuple[Card, ...]:
+    return tuple(
+        converted(table, Card, f"cards.toml, card {_name_of(table, number)}")
+        for number, table in enumerate(_list(raw, _CARDS), 1)
+    )
+
+
+def _name_of(table: object, number: int) -> object:
+    return table.get("step", number) if isinstance(table, dict) else number
 
 
 def _visits(raw: Mapping[str, dict[str, Any]]) -> list[Visit]:

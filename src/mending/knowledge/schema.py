@@ -4,6 +4,7 @@ from collections.abc import Mapping
 
 import msgspec
 
+from mending.knowledge.cards import Card
 from mending.knowledge.steps import (
     Need,
     Precaution,
@@ -143,6 +144,7 @@ class Cause(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tru
             `odds`.
         shows: for a sign, for an answer: how likely that answer is when this is the cause, a key of
             `chances`.
+        was: the same as `says`, as the PC's user reads it when it is over.
         records: for a clue: how likely crash records show it when this is the cause, a key of
             `chances`.
     """
@@ -150,6 +152,7 @@ class Cause(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tru
     id: str
     phase: Phase
     says: str
+    was: str = ""
     weight: str
     stops: Mapping[Phase, float] = {}
     proved_by: tuple[FindingId, ...] = ()
@@ -230,6 +233,7 @@ class Pack(msgspec.Struct, frozen=True, kw_only=True):
     screens: Mapping[str, Screen] = {}
     resorts: Mapping[str, Resort] = {}
     tool_reports: Mapping[str, ToolReport] = {}
+    cards: tuple[Card, ...] = ()
 
     def chance(self, grade: str) -> float:
         """The probability behind a grade of likelihood."""

@@ -49,7 +49,7 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True
     """Something to do.
 
     Attributes:
-        does: one sentence: what it is.
+        does: one sentence: what it is. done: the same as the PC's user reads it afterwards.
         how: how it is done.
         tells: how to tell that it worked.
         normal: what is normal while it runs, so that nobody cuts it off.
@@ -74,6 +74,7 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True
 
     id: str
     does: str
+    done: str = ""
     how: str
     tells: str
     normal: str = ""

@@ -4,6 +4,7 @@ from collections.abc import Mapping
 
 import msgspec
 
+from mending.knowledge import HowTo
 from mending.model import Place, Risk
 
 
@@ -109,6 +110,7 @@ class PlanResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending",
         exact: whether this order is proved to be the best.
         dearer: steps that may help and are not planned, for handing over costs less.
         resorts: the last resorts, in the order in which they are taken.
+        cards: how the steps are done, where that was asked for.
         gap: how far from the best it can be at most, as a share; None where nothing is proved.
     """
 
@@ -122,6 +124,7 @@ class PlanResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending",
     gap: float | None
     dearer: tuple[DearerResult, ...] = ()
     resorts: tuple[ResortResult, ...] = ()
+    cards: tuple[HowTo, ...] = ()
 
     @property
     def first(self) -> StepResult | None:

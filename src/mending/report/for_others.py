@@ -29,26 +29,28 @@ def _wrong(given: Material) -> str:
         told = case.handed_over.cause
     likely = given.causes.causes[0] if given.causes.causes else None
     if told in causes:
-        words = causes[told].says
-        return words if case.closed is not None else f"Most likely: {words}"
+        words = causes[told]
+        return words.was or words.says if case.closed is not None else f"Most likely: {words.says}"
     if told:
         return f"{told.rstrip('.')}."
     if (likely is None or likely.chance < 0.5) and mended_findings(given):
         return f"On the disk: {mended_findings(given)[0].says}"
     if likely is None or likely.chance < 0.5:
         return "That is not settled yet."
+    if case.works:
+        return f"Most likely: {causes[likely.id].was or likely.says}"
     return f"Most likely: {likely.says}"
 
 
 def _done(given: Material) -> str:
     steps = [
-        given.pack.steps[attempt.step].does
+        given.pack.steps[attempt.step].done or given.pack.steps[attempt.step].does
         for attempt in given.case.tried
         if attempt.report in _WORKED and attempt.step in given.pack.steps
     ]
     if not steps:
         return "Nothing was changed on the PC."
-    return f"Carried out: {' '.join(dict.fromkeys(steps))}"
+    return " ".join(dict.fromkeys(steps))
 
 
 def _to_know(given: Material) -> list[str]:

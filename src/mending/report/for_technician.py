@@ -3,6 +3,7 @@
 from mending.boot.chain import Trace
 from mending.boot.rehearse import MEANINGS
 from mending.model import Finding
+from mending.report.cards import how_it_is_done
 from mending.report.crash_blocks import crash_blocks
 from mending.report.document import (
     Block,
@@ -19,7 +20,7 @@ from mending.report.material import Material, at_place, place_of, section, words
 from mending.report.times import written
 
 AS_FOUND, AS_IT_IS = "As found", "As it is now"
-_CAUSES_SHOWN, _VISITS_SHOWN = 6, 4
+_CAUSES_SHOWN, VISITS_SHOWN = 6, 4
 
 
 def for_technician(given: Material) -> list[Section]:
@@ -35,6 +36,7 @@ def for_technician(given: Material) -> list[Section]:
         section("Tried, and what it reported", _tried(given)),
         section("Put back", *_put_back(given)),
         section("Next steps", *_plan(given)),
+        *how_it_is_done(given),
         section("Closed", *_closed(given)),
         section("Undo points", _points(given)),
     ]
@@ -200,7 +202,7 @@ def _put_back(given: Material) -> list[Block]:
 def _plan(given: Material) -> list[Block]:
     if given.case.works or given.case.closed is not None:
         return []
-    visits = given.plan.visits[:_VISITS_SHOWN]
+    visits = given.plan.visits[:VISITS_SHOWN]
     if not visits:
         return [Paragraph("Nothing is planned: hand over.")]
     rows = tuple(

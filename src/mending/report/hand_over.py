@@ -1,18 +1,26 @@
 """What each reader of a report has to know: the user, the next technician, the maker's support."""
 
+from mending.report.cards import how_it_is_done
 from mending.report.document import HandOver
 from mending.report.for_others import for_maker, for_user
 from mending.report.for_technician import for_technician
 from mending.report.material import Material, mended_findings, words_of
 from mending.report.times import written, zone_name
 
-_PARTS = {"technician": for_technician, "user": for_user, "maker": for_maker}
-READERS = tuple(_PARTS)
+READERS = ("technician", "user", "maker")
 """Whom a report is for."""
+STEPS = "steps"
+"""A report of nothing but how the steps of the plan are done."""
+_PARTS = {
+    "technician": for_technician,
+    "user": for_user,
+    "maker": for_maker,
+    STEPS: how_it_is_done,
+}
 
 
 def hand_over(given: Material, reader: str) -> HandOver:
-    """The report for one of the `READERS`."""
+    """The report for one of the `READERS`, or `STEPS`."""
     return HandOver(
         reader=reader,
         case=given.case.name,

@@ -10,7 +10,7 @@ from mending.case import CaseResult
 from mending.case.events import Rehearsed
 from mending.case.turns import Turn
 from mending.crash.results import CrashesResult
-from mending.knowledge import Pack
+from mending.knowledge import HowTo, Pack
 from mending.model import Finding, Where
 from mending.plan import PlanResult
 from mending.reason import CausesResult
@@ -34,6 +34,7 @@ class Material(msgspec.Struct, frozen=True, kw_only=True):
         found: the trace as the disk was found. trace: as it is now.
         rehearsals: runs of the disk's own boot code, with words for the time of each.
         put_back: by step what has to be put back.
+        cards: how the steps of the plan are done.
         made: RFC 3339. zone: of all times; None: this machine's.
     """
 
@@ -48,6 +49,7 @@ class Material(msgspec.Struct, frozen=True, kw_only=True):
     plan: PlanResult
     points: PointsResult
     put_back: dict[str, str]
+    cards: Sequence[HowTo] = ()
     pictures: Pictures = Pictures()
     made: str
     zone: tzinfo | None = None

@@ -5,6 +5,7 @@ from enum import StrEnum
 
 import msgspec
 
+from mending.knowledge import HowTo
 from mending.model import Place, RepairId, Risk
 
 
@@ -48,6 +49,7 @@ class StepCard(msgspec.Struct, frozen=True, kw_only=True):
         at_hand: what is needed.
         why: why now.
         chance: that it puts right what is wrong; 0 for what only tells.
+        how_to: how it is done, part by part.
     """
 
     step: str
@@ -67,6 +69,7 @@ class StepCard(msgspec.Struct, frozen=True, kw_only=True):
     why: str
     chance: float
     repair: RepairId | None
+    how_to: HowTo
 
 
 class Prompt(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="prompt/1"):

@@ -2,6 +2,7 @@
 
 from rich.console import Group, RenderableType
 
+from mending.cli.show.case.cards import show_how_to
 from mending.cli.show.console import indented, plain_id, rows, text, title
 from mending.cli.show.traces import stakes
 from mending.model import quoted
@@ -94,6 +95,10 @@ def _weights(cause: CauseResult) -> list[tuple[object, ...]]:
 
 def show_plan(plan: PlanResult, named: str, everything: bool = False) -> RenderableType:
     """The next visits in full, the later ones a line each; then what cannot be done and why."""
+    if plan.cards:
+        return Group(
+            *(part for card in plan.cards for part in (show_how_to(card, named), text("")))
+        )
     parts: list[RenderableType] = []
     full = plan.visits if everything else plan.visits[:_FULL_VISITS]
     for number, visit in enumerate(full, 1):

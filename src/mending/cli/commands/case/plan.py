@@ -3,8 +3,9 @@
 from pathlib import Path
 
 import click
+import msgspec
 
-from mending.case import load_case, plan_of, why_of
+from mending.case import cards_of, load_case, plan_of, why_of
 from mending.cli import options
 from mending.cli.config import CARES, load_config
 from mending.cli.figures import draw_minutes, wanted_figure
@@ -31,6 +32,11 @@ from mending.cli.show.reasoning import show_plan, show_why
     "--proof", is_flag=True, help="Also work out how far from the best order it is at most."
 )
 @click.option("--all", "everything", is_flag=True, help="Every visit in full.")
+@click.option(
+    "--how",
+    is_flag=True,
+    help="How each step of the next visit is done; with --all every step.",
+)
 @options.figure("Draw the chance that the PC works against minutes")
 @options.as_json
 def command(
@@ -39,6 +45,7 @@ def command(
     why: str | None,
     proof: bool,
     everything: bool,
+    how: bool,
     figure: str | None,
     force: bool,
     as_json: bool,
@@ -53,4 +60,8 @@ def command(
         return
     result = plan_of(known.state, base_pack(), care, prove=proof)
     draw_minutes(picture, result)
+    if how:
+        asked = result.visits if everything else result.visits[:1]
+        cards = cards_of(known.state, base_pack(), asked)
+        result = msgspec.structs.replace(result, cards=cards)
     emit(result, as_json, lambda plan: show_plan(plan, case, everything))

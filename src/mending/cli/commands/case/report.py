@@ -49,6 +49,9 @@ _TERMINAL = "-"
     is_flag=True,
     help="Take out names, serial numbers, paths of users, names of machines, and all own words.",
 )
+@click.option(
+    "--steps", is_flag=True, help="Only how the steps of the plan are done: to print or to send."
+)
 @options.as_json
 def command(
     case: str,
@@ -57,6 +60,7 @@ def command(
     reader: str,
     form: str | None,
     redact: bool,
+    steps: bool,
     as_json: bool,
 ) -> None:
     """Write a case down, to be handed on: the disk as found and as it is now, evidence, causes,
@@ -66,11 +70,12 @@ def command(
     zone = zone_of(load_config())
     if output in {None, _TERMINAL}:
         shown = form or ("json" if as_json else "md")
-        wish = Wish(reader=reader, form=shown, redact=redact, zone=zone)
+        wish = Wish(reader=reader, form=shown, redact=redact, steps=steps, zone=zone)
         put(make_report(known, pack, host, wish))
         return
     assert output is not None
-    wish = Wish(reader=reader, form=report_form(output, form), redact=redact, zone=zone)
+    form = report_form(output, form)
+    wish = Wish(reader=reader, form=form, redact=redact, steps=steps, zone=zone)
     result = write_report(known, pack, settle_report(known, output, host, force), host, wish)
     told = ", redacted" if result.redacted else ""
     emit(

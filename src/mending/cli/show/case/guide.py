@@ -3,6 +3,7 @@
 from rich.console import Group, RenderableType
 
 from mending.case.guide import NOTES, Prompt, PromptKind, StepCard
+from mending.cli.show.case.cards import show_parts
 from mending.cli.show.console import indented, plain_id, rows, text, title
 from mending.model import Risk
 
@@ -40,15 +41,12 @@ def show_card(card: StepCard, named: str) -> RenderableType:
     number = f"step {card.number} of {card.of}, " if card.of > 1 else ""
     helps = f", helps with a chance of {card.chance:.0%}" if card.chance >= 0.005 else ""
     parts.append(title(f"{card.step}  ({number}about {_span(card)}{helps})"))
-    cells = [("do", card.does), ("how", card.how)]
+    cells = [("what", card.does), ("how", card.how)]
     cells += [("why now", f"it {card.why}")] if card.why else []
     cells += [("at hand", "; ".join(card.at_hand))] if card.at_hand else []
-    cells += [("normal", card.normal)] if card.normal else []
-    cells += [("it worked if", card.tells)]
-    undone = f"; to undo it: {card.undone}" if card.undone else ""
-    cells += [("at stake", _STAKES[card.stakes] + undone)]
+    cells += [("at stake", _STAKES[card.stakes])]
     cells = [(name, says.replace(_CASE, named)) for name, says in cells]
-    return Group(*parts, indented(rows(cells, wide=1)))
+    return Group(*parts, indented(rows(cells, wide=1)), show_parts(card.how_to, named))
 
 
 def _span(card: StepCard) -> str:
