@@ -101,7 +101,7 @@ def sha(path):
     return hashlib.sha256(Path(path).read_bytes()).hexdigest()
 
 
-def tool(*words, stdin=None, check=True):
+def tool(*words, stdin=None, check=True, cwd=None):
     """Run a system program quietly; fails loudly, unless that it fails says nothing."""
     done = subprocess.run(
         list(map(str, words)),
@@ -110,6 +110,7 @@ def tool(*words, stdin=None, check=True):
         text=True,
         env={**os.environ, "PATH": SYSTEM_PATH},
         timeout=120,
+        cwd=cwd,
     )
     if done.returncode and check:
         raise AssertionError(f"{words}: {done.stdout}{done.stderr}")

@@ -470,7 +470,8 @@ class Names(Disks):
                         if more and done.returncode == 0:
                             json.loads(done.stdout)
             self.assertLessEqual(
-                set(COMMANDS) - seen, {"demo", "code", "config", "complete", "help", "watch"}
+                set(COMMANDS) - seen,
+                {"demo", "code", "config", "complete", "help", "watch", "card", "packs"},
             )
 
     def test_printed_commands_can_be_pasted(self):

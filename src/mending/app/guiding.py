@@ -8,7 +8,7 @@ from mending.app.host import Host
 from mending.app.listening import take, told_apart, understand_notes
 from mending.app.mending import carry_out_repair, plan_repair
 from mending.app.targets import NamedTarget
-from mending.case import Case, CaseResult, load_case, tried
+from mending.case import Case, CaseResult, listed, load_case, tried
 from mending.case.guide import (
     Prompt,
     PromptKind,
@@ -94,6 +94,8 @@ class Guide:
                 self.case = come_back(self.case, hand)
             case ReplyKind.NOTE:
                 self.case = note(self.case, hand, prompt, reply.words)
+            case ReplyKind.VOLUME:
+                self.case = listed(self.case, hand, reply.words, more=True)
             case ReplyKind.CODE:
                 told = told_apart([f"code={reply.words}"], pack, self._codes)
                 self.case = take(self.case, pack, hand, told, ())

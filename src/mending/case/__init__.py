@@ -20,6 +20,7 @@ from mending.case.thinking import (
     open_questions,
     plan_of,
     question_of,
+    volumes_of,
     why_of,
 )
 from mending.case.work import (
@@ -32,6 +33,7 @@ from mending.case.work import (
     heard,
     learn,
     learned,
+    listed,
     listened,
     mended,
     named_disk,
@@ -67,6 +69,7 @@ __all__ = [
     "learn",
     "learned",
     "list_cases",
+    "listed",
     "listened",
     "load_case",
     "mended",
@@ -82,5 +85,6 @@ __all__ = [
     "taken_back",
     "traced",
     "tried",
+    "volumes_of",
     "why_of",
 ]

@@ -197,6 +197,19 @@ class Noted(CaseEvent, frozen=True, kw_only=True, tag="noted"):
     about: str = ""
 
 
+class Listed(CaseEvent, frozen=True, kw_only=True, tag="listed"):
+    """A listing of volumes.
+
+    Attributes:
+        lines: as they were read aloud or pasted. more: they go on with the listing before.
+        chosen: by role the volume that somebody named.
+    """
+
+    lines: tuple[str, ...] = ()
+    more: bool = False
+    chosen: Mapping[str, str] = {}
+
+
 class PassedOver(CaseEvent, frozen=True, kw_only=True, tag="passed-over"):
     """A question to which nobody had an answer."""
 
@@ -258,6 +271,7 @@ AnyEvent = (
     | PutBack
     | Visiting
     | Noted
+    | Listed
     | PassedOver
     | Checked
     | HandedOver

@@ -17,6 +17,7 @@ from mending.case.events import (
     HandedOver,
     Heard,
     Learned,
+    Listed,
     Noted,
     Started,
     Traced,
@@ -86,6 +87,8 @@ def _public(event: AnyEvent, known: frozenset[str] | set[str]) -> AnyEvent:
             change = {"trace": trace_without_private(event.trace)}
         case Tried() | Started():
             change = {"note": _taken(event.note)}
+        case Listed():
+            change = {"lines": (), "chosen": {}}  # labels are names that people gave
         case Noted():
             change = {"text": _taken(event.text)}
         case Checked():

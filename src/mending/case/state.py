@@ -19,6 +19,7 @@ from mending.case.events import (
     HandedOver,
     Heard,
     Learned,
+    Listed,
     Mended,
     Noted,
     PassedOver,
@@ -71,7 +72,8 @@ class CaseState(msgspec.Struct, frozen=True, kw_only=True):
         visit: the steps that are being done in one place; None between visits.
         in_visit: what was done of them, and what it reported.
         remarks: what somebody wanted to be remembered.
-        letters: by role the letter under which a volume is met where the steps are done.
+        listed: the lines of the newest listing of volumes; chosen: by role the one that somebody
+            named.
         checked: by subject what was said on the way to closing.
         handed_over: who goes on with it; None while it is here.
         closed: how it ended; None while it is open.
@@ -106,7 +108,8 @@ class CaseState(msgspec.Struct, frozen=True, kw_only=True):
     visit: Visiting | None = None
     in_visit: tuple[tuple[str, ReportKind], ...] = ()
     remarks: tuple[Noted, ...] = ()
-    letters: Mapping[str, str] = {}
+    listed: tuple[str, ...] = ()
+    chosen: Mapping[str, str] = {}
     checked: Mapping[str, str] = {}
     handed_over: HandedOver | None = None
     closed: Closed | None = None
@@ -240,6 +243,10 @@ def _after(state: CaseState, event: AnyEvent) -> CaseState:
             return _with(state, rehearsal=event, found_rehearsal=found_run)
         case Read():
             return _with(state, clues=event.clues, recorded=event.codes)
+        case Listed():
+            listed = (*state.listed, *event.lines) if event.more else event.lines or state.listed
+            chosen = {**(state.chosen if event.more or not event.lines else {}), **event.chosen}
+            return _with(state, listed=listed, chosen=chosen)
         case Noted():
             return _with(state, remarks=(*state.remarks, event))
         case PassedOver():

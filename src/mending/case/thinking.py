@@ -34,9 +34,12 @@ from mending.reason import (
     CausesResult,
     Evidence,
     ReportKind,
+    VolumesResult,
     beliefs_of,
     believe,
+    judge_volumes,
     last_phase,
+    read_listing,
     telling,
 )
 
@@ -207,7 +210,16 @@ def _rank(phase: Phase) -> int:
 
 def filled_of(state: CaseState) -> dict[str, str]:
     """What stands for the places in cards: the letters of volumes, by their roles."""
-    return {f"{role}-letter": letter for role, letter in state.letters.items()}
+    volumes = volumes_of(state)
+    letters = volumes.letters if volumes is not None else {}
+    return {f"{role}-letter": letter for role, letter in letters.items()}
+
+
+def volumes_of(state: CaseState) -> VolumesResult | None:
+    """Which volume of the newest listing is which; None without one."""
+    if not state.listed:
+        return None
+    return judge_volumes(read_listing("\n".join(state.listed)), state.chosen)
 
 
 def facts_of(state: CaseState, pack: Pack) -> dict[str, str]:

@@ -15,6 +15,7 @@ from mending.case.events import (
     AnyEvent,
     Heard,
     Learned,
+    Listed,
     Mended,
     PutBack,
     Read,
@@ -40,7 +41,7 @@ from mending.model import (
     quoted,
 )
 from mending.model.limits import EVIDENCE_BYTES
-from mending.reason import ReportKind, Statement
+from mending.reason import ROLES, ReportKind, Statement, read_listing
 from mending.source import (
     Identity,
     make_folder,
@@ -54,6 +55,8 @@ DISK, FURTHER_DISK, VARIABLES = "disk", "further-disk", "variables"
 """Kinds of evidence that have a meaning of their own."""
 _RECORDS = {"records", "text"}
 _MOST_HOURS = 1e5
+_LISTED = 400
+"""Characters of a line of a listing."""
 _NEAR = 70.0
 """Similarity (of 100) from which a mistyped word is worth proposing."""
 
@@ -133,6 +136,30 @@ def heard(statement: Statement, at: str, about: str = "") -> Heard:
 def listened(case: Case, hand: Hand, statements: Sequence[Statement]) -> Case:
     """Record what somebody said."""
     return record(case, hand, *(heard(statement, hand.since) for statement in statements))
+
+
+def listed(
+    case: Case, hand: Hand, text: str, chosen: Mapping[str, str] = {}, more: bool = False
+) -> Case:
+    """Record a listing of volumes, and which of them somebody named for a role.
+
+    Args:
+        more: it goes on with the listing before.
+
+    Raises:
+        UsageError: it is no listing, or a role or volume is not there; nothing is recorded.
+    """
+    lines = tuple(
+        clean_text(line.expandtabs(), _LISTED) for line in text.splitlines() if line.strip()
+    )
+    whole = (*case.state.listed, *lines) if more or not lines else lines
+    names = {volume.name.upper() for volume in read_listing("\n".join(whole))}
+    for role, name in chosen.items():
+        if role not in ROLES:
+            raise UsageError(f"There is no role {role!r}.", f"Roles: {', '.join(ROLES)}.")
+        if name.upper() not in names:
+            raise UsageError(f"{name!r} is no volume of the listing.")
+    return record(case, hand, Listed(at=hand.since, lines=lines, more=more, chosen=dict(chosen)))
 
 
 def named_disk(

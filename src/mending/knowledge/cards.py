@@ -25,7 +25,8 @@ PLACES = {
     **{f"{role}-letter": f"the letter of the {role} volume" for role in LETTERS},
 }
 """What stands in braces in a card's text, and what it is where the case does not know it."""
-_PLACE = re.compile(r"\{([^{}\n]*)\}?")
+_PLACE = re.compile(r"\{\{|\}\}|\{([^{}\n]*)\}?")
+"""A place; a brace written twice is one that stands for itself."""
 _MOST_TEXT = 20_000
 """Characters of a card's text."""
 _EARLY, _LATE, _LEAST_LATE = 0.4, 3.0, 10.0
@@ -75,6 +76,7 @@ class HowTo(msgspec.Struct, frozen=True, kw_only=True):
         command: what does it for one, where Mending can.
         own: the shop's own words.
         earliest: and `latest`: minutes between which the end is expected.
+        letters: by role the letter of a volume, where the case knows it.
         then: by report, what it means.
     """
 
@@ -92,6 +94,7 @@ class HowTo(msgspec.Struct, frozen=True, kw_only=True):
     keep: str
     refused: str
     tells: str
+    letters: Mapping[str, str]
     then: Mapping[str, str]
     undone: str
     put_back: str
@@ -133,6 +136,7 @@ def how_to(
         keep=base.keep,
         refused=base.refused,
         tells=step.tells,
+        letters={role: filled[f"{role}-letter"] for role in LETTERS if f"{role}-letter" in filled},
         then={kind.value: step.reports.get(kind, _THEN[kind]) for kind in step.fitting},
         undone=step.undone,
         put_back=step.put_back,
@@ -176,7 +180,12 @@ def _own_command(step: Step) -> str:
 
 def _fill(text: str, filled: Mapping[str, str]) -> str:
     """A text with its places filled; what nobody knows is said in its place."""
-    return _PLACE.sub(lambda found: filled.get(found[1], f"<{PLACES.get(found[1], '?')}>"), text)
+
+    def said(found: "re.Match[str]") -> str:
+        name = found[1]
+        return found[0][0] if name is None else filled.get(name, f"<{PLACES.get(name, '?')}>")
+
+    return _PLACE.sub(said, text)
 
 
 def card_faults(pack: "Pack", cards: Sequence[Card] | None = None) -> Iterator[str]:
@@ -200,6 +209,8 @@ def _text_faults(card: Card, where: str) -> Iterator[str]:
         if any(not each.isprintable() and each not in "\n\t" for each in text):
             yield f"{where}: it holds characters that cannot be printed."
     for found in _PLACE.finditer(card.text):
+        if found[1] is None:
+            continue
         if not found[0].endswith("}"):
             yield f"{where}, text: the brace before {found[1][:20]!r} is not closed."
         elif found[1] not in PLACES:

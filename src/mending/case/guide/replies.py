@@ -17,6 +17,7 @@ NOTES = {
     "stop": "stops here; everything so far is recorded",
     "note TEXT": "writes something down",
     "code TEXT": "records a code or message of the screen",
+    "volume TEXT": "records a volume read aloud: letter, size, file system, label, folders",
 }
 """What is understood at every prompt."""
 
@@ -34,6 +35,7 @@ class ReplyKind(StrEnum):
     STOP = "stop"
     NOTE = "note"
     CODE = "code"
+    VOLUME = "volume"
     ASK = "ask"
     UNCLEAR = "unclear"
 
@@ -55,7 +57,7 @@ _ALONE = {
     "stop": ReplyKind.STOP,
     "stop here": ReplyKind.STOP,
 }
-_WITH_TEXT = {"note": ReplyKind.NOTE, "code": ReplyKind.CODE}
+_WITH_TEXT = {"note": ReplyKind.NOTE, "code": ReplyKind.CODE, "volume": ReplyKind.VOLUME}
 
 
 def parse(prompt: Prompt, line: str) -> Reply:

@@ -7,6 +7,7 @@ from mending.case.events import (
     HandedOver,
     Heard,
     Learned,
+    Listed,
     Noted,
     PassedOver,
     Saw,
@@ -23,7 +24,7 @@ from mending.knowledge import UNKNOWN, Pack, ReportKind, WhyNotRun
 from mending.model import Hand, UsageError, clean_text
 from mending.reason import Statement
 
-_ANSWERS = Saw | Learned | Heard | Tried | Started | PassedOver | Checked | HandedOver
+_ANSWERS = Saw | Learned | Heard | Listed | Tried | Started | PassedOver | Checked | HandedOver
 """Events that are an answer to a prompt."""
 
 

@@ -3,9 +3,11 @@
 from rich.console import RenderableType
 
 from mending.app.guiding import WRITE, Guide
+from mending.case import volumes_of
 from mending.case.guide import Prompt, PromptKind, Reply, ReplyKind, parse
 from mending.cli.asking.answers import Answers
 from mending.cli.echo import note
+from mending.cli.show.case.cards import show_volumes
 from mending.cli.show.case.cases import show_statement
 from mending.cli.show.case.guide import clock_words, show_card, show_explained, show_prompt
 from mending.cli.show.console import say, text
@@ -92,13 +94,15 @@ def _take(
         shown = (show_written(guide.mend(prompt, planned)),)
     else:
         statement = guide.take(prompt, reply)
-        if statement is not None:
+        if reply.kind is ReplyKind.VOLUME and (volumes := volumes_of(guide.case.state)):
+            shown = (show_volumes(volumes),)
+        elif statement is not None:
             shown = (show_statement(statement.sure), text("  (`back` takes it back)", "soft"))
         elif reply.kind in _TAKEN:
             shown = (text(f"  {_TAKEN[reply.kind]}: {reply.words}", "soft"),)
     if not quiet:
         say(*shown)
-    return reply.kind not in {ReplyKind.EXPLAIN, ReplyKind.NOTE}
+    return reply.kind not in {ReplyKind.EXPLAIN, ReplyKind.NOTE, ReplyKind.VOLUME}
 
 
 def clock(prompt: Prompt, minutes: float) -> str:

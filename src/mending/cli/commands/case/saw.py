@@ -1,6 +1,7 @@
 """`mending saw CASE WORDS...`"""
 
 from pathlib import Path
+from typing import TextIO
 
 import click
 
@@ -20,15 +21,41 @@ from mending.model import UsageError
     shell_complete=options.complete_facts,
     help="A fact that has come to light; repeatable.",
 )
+@click.option(
+    "--volumes",
+    "listing",
+    type=click.File("r", errors="replace"),
+    help="A listing of volumes, pasted (-) or in a file: which one is which.",
+)
+@click.option(
+    "--letter",
+    "chosen",
+    multiple=True,
+    metavar="ROLE=NAME",
+    help="Of the listing: which volume is the system, boot, recovery, stick, disc, older.",
+)
 @click.option("--quiet", is_flag=True, help="Ask nothing; take what is sure.")
 @options.as_json
 def command(
-    case: str, words: tuple[str, ...], facts: tuple[str, ...], quiet: bool, as_json: bool
+    case: str,
+    words: tuple[str, ...],
+    facts: tuple[str, ...],
+    listing: TextIO | None,
+    chosen: tuple[str, ...],
+    quiet: bool,
+    as_json: bool,
 ) -> None:
     """Record what was seen: SIGN=ANSWER, code=0x7b, or what somebody says in their own words.
 
     `unknown` takes an answer back.
     """
+    if listing is not None or chosen:
+        if words or facts:
+            raise UsageError("A listing of volumes is given by itself.", "Say the rest afterwards.")
+        from mending.cli.asking.volumes import hear_volumes  # noqa: PLC0415 - lazy: as below
+
+        hear_volumes(case, listing, options.pairs(chosen), quiet, as_json)
+        return
     if not words and not facts:
         raise UsageError("Nothing to record.", "See: mending signs")
     # lazy: who completes an answer at a prompt waits for whatever is loaded above

@@ -4,6 +4,7 @@ from rich.console import Group, RenderableType
 
 from mending.cli.show.console import indented, rows, text, title
 from mending.knowledge import HowTo
+from mending.reason import ROLES, VolumesResult, size_words
 
 _CASE = "CASE"
 """In the knowledge's texts: the case at hand."""
@@ -31,7 +32,9 @@ def show_parts(card: HowTo, named: str = _CASE) -> RenderableType:
         blocks.append(indented(indented(*(text(line) for line in own.lines))))
     parts = [(str(number), part.replace(_CASE, named)) for number, part in enumerate(card.do, 1)]
     blocks.append(indented(rows(parts, wide=1, right=(0,))))
-    cells = [("asked", each) for each in card.asks]
+    letters = ", ".join(f"{ROLES[role]} {letter}" for role, letter in card.letters.items())
+    cells = [("letters here", letters)] if letters else []
+    cells += [("asked", each) for each in card.asks]
     cells += [("normal", card.normal)] if card.normal else []
     cells += [("careful", card.keep)] if card.keep else []
     cells += [("if refused", card.refused)] if card.refused else []
@@ -49,3 +52,23 @@ def show_own_card(step: str, words: str, file: str) -> RenderableType:
         return text(f"No words of your own about {step}: mending card {step} --line TEXT")
     lines = [indented(text(line)) for line in words.splitlines()]
     return Group(title(f"{step}, in the shop's own words"), *lines, text(f"kept in {file}", "soft"))
+
+
+def show_volumes(result: VolumesResult, named: str = _CASE) -> RenderableType:
+    """Which volume is which, why, and what has to be asked."""
+    cells = [
+        (
+            each.volume.name or "(no letter)",
+            size_words(each.volume.bytes) if each.volume.bytes else "",
+            each.volume.form,
+            ROLES.get(each.role, "?"),
+            " ".join(part for part in (each.why, each.doubt) if part),
+        )
+        for each in result.volumes
+    ]
+    parts: list[RenderableType] = [indented(rows(cells, wide=4, right=(1,), drop=(2,)))]
+    for role, names in result.questions.items():
+        which = f": {' or '.join(names)}?" if names else "?"
+        parts.append(text(f"Which one is {ROLES[role]}{which} Look at its folders.", "warning"))
+        parts.append(text(f"  then: mending saw {named} --letter {role}=NAME", "soft"))
+    return Group(*parts)
