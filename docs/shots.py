@@ -51,7 +51,10 @@ TERMINALS = {
     "crashes": ["crashes slip-desk | head -46"],
     "work": ["work mess-room"],
     "demo": ["demo --brief new-workshop"],
-    "help": ["--help"],
+    "help": [
+        "saw lounge-1 --volumes listing.txt --quiet",
+        "help check-file-system",
+    ],
 }
 KNOWN = (
     "family=nt",
@@ -64,6 +67,13 @@ KNOWN = (
 )
 SEEN = ("after-logo=stop-screen", "recent-change=driver", "code-pattern=same")
 """A PC of which nobody has brought the disk yet."""
+LISTING = """\
+  Volume ###  Ltr  Label        Fs     Type        Size     Status     Info
+  ----------  ---  -----------  -----  ----------  -------  ---------  --------
+  Volume 0     D   Lounge       NTFS   Partition    237 GB  Healthy
+  Volume 1     C   Reserved     NTFS   Partition    500 MB  Healthy    System
+  Volume 2     E   RESCUE       FAT32  Removable     14 GB  Healthy
+"""
 ESP_AT = 1 << 20
 PAGE = "report"
 FIGURE = "disk-map"
@@ -87,6 +97,7 @@ def main() -> None:
         facts = [word for fact in KNOWN for word in ("--fact", fact)]
         _mending("open", "lounge-1", "--quiet", *facts, cwd=shop)
         _mending("saw", "lounge-1", *SEEN, cwd=shop)
+        (shop / "listing.txt").write_text(LISTING)
         screen = subprocess.Popen(
             ["Xvfb", DISPLAY, "-screen", "0", f"{SIZE}x24"], stderr=subprocess.DEVNULL
         )

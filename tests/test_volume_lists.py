@@ -45,6 +45,7 @@ class Roles(unittest.TestCase):
             ("C: 237 NTFS Office", "What is 237 of C: in?"),
             ("C: 237", "What is 237"),
             ("C: 10 GB NTFS\nc: 20 GB NTFS", "C: stands there twice"),
+            ("C: 99999999 TB NTFS", "No drive is as large as C:"),
             ("", "No line"),
         ):
             with self.subTest(text), self.assertRaisesRegex(UsageError, says):
@@ -95,6 +96,14 @@ class InACase(InFolder):
         refused = run("saw", desk, "--letter", "system=Q:", expect=2)
         self.assertIn("no volume of the listing", refused)
         self.assertEqual(volumes_of(load_case(desk).state).letters["boot"], "E:")
+
+    def test_volumes_are_read_aloud_one_by_one_while_being_led(self):
+        desk = self.folder / "desk"
+        run("open", desk, "--quiet")
+        said = "volume C: 10 GB NTFS\nvolume nonsense\nvolume E: 100 MB FAT32\n"
+        shown = run("work", desk, stdin=said + "volume C: 237 GB NTFS\nstop\n")
+        self.assertIn("No line of that tells of a volume", shown)
+        self.assertEqual(volumes_of(load_case(desk).state).letters, {"system": "C:", "boot": "E:"})
 
 
 if __name__ == "__main__":

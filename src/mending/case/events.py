@@ -201,7 +201,8 @@ class Listed(CaseEvent, frozen=True, kw_only=True, tag="listed"):
     """A listing of volumes.
 
     Attributes:
-        lines: as they were read aloud or pasted. more: they go on with the listing before.
+        lines: all of them, as they were read aloud or pasted; none: those from before.
+        more: what somebody named before still holds.
         chosen: by role the volume that somebody named.
     """
 

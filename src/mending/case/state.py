@@ -244,7 +244,7 @@ def _after(state: CaseState, event: AnyEvent) -> CaseState:
         case Read():
             return _with(state, clues=event.clues, recorded=event.codes)
         case Listed():
-            listed = (*state.listed, *event.lines) if event.more else event.lines or state.listed
+            listed = event.lines or state.listed
             chosen = {**(state.chosen if event.more or not event.lines else {}), **event.chosen}
             return _with(state, listed=listed, chosen=chosen)
         case Noted():

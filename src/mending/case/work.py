@@ -144,16 +144,19 @@ def listed(
     """Record a listing of volumes, and which of them somebody named for a role.
 
     Args:
-        more: it goes on with the listing before.
+        more: it goes on with the listing before; a volume that is told again is told anew.
 
     Raises:
         UsageError: it is no listing, or a role or volume is not there; nothing is recorded.
     """
-    lines = tuple(
-        clean_text(line.expandtabs(), _LISTED) for line in text.splitlines() if line.strip()
-    )
-    whole = (*case.state.listed, *lines) if more or not lines else lines
-    names = {volume.name.upper() for volume in read_listing("\n".join(whole))}
+    given = (line for line in text.splitlines() if line.strip())
+    lines = tuple(clean_text(line.expandtabs(), _LISTED) for line in given)
+    if more:
+        told = {volume.name for volume in read_listing("\n".join(lines))}
+        known = read_listing("\n".join(case.state.listed)) if case.state.listed else ()
+        gone = {volume.line for volume in known if volume.name in told}
+        lines = (*(line for line in case.state.listed if line.strip() not in gone), *lines)
+    names = {volume.name.upper() for volume in read_listing("\n".join(lines or case.state.listed))}
     for role, name in chosen.items():
         if role not in ROLES:
             raise UsageError(f"There is no role {role!r}.", f"Roles: {', '.join(ROLES)}.")

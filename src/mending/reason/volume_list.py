@@ -13,6 +13,7 @@ import msgspec
 from mending.model import UsageError, clean_text
 
 _MOST_LINES, _MOST_LINE = 400, 400
+_MOST_BYTES = 10**18
 _HEADS = {
     "letter": "ltr letter driveletter caption",
     "name": "name device identifier deviceid",
@@ -215,6 +216,8 @@ def _volume(line: str, cells: dict[str, str], heads: list[Head]) -> ListedVolume
     is_disc = bool(_DISC.search(told)) or form == "disc" or name.startswith("sr")
     if not (name or (size is not None and (form or heads))):
         return None
+    if size is not None and size > _MOST_BYTES:
+        raise UsageError(f"No drive is as large as {name or 'that volume'} is said to be.")
     if size is None and (form or name.endswith(":")) and not (heads or pairs):
         _refuse_bare(_without_names(told), name)
     if not (size or form or is_disc or pairs or cells.get("label") or said):

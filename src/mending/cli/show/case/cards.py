@@ -31,7 +31,7 @@ def show_parts(card: HowTo, named: str = _CASE) -> RenderableType:
         blocks.append(indented(text(f"In the shop's own words{about}:", "bold")))
         blocks.append(indented(indented(*(text(line) for line in own.lines))))
     parts = [(str(number), part.replace(_CASE, named)) for number, part in enumerate(card.do, 1)]
-    blocks.append(indented(rows(parts, wide=1, right=(0,))))
+    blocks += [text(""), indented(rows(parts, wide=1, right=(0,))), text("")]
     letters = ", ".join(f"{ROLES[role]} {letter}" for role, letter in card.letters.items())
     cells = [("letters here", letters)] if letters else []
     cells += [("asked", each) for each in card.asks]
