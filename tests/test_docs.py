@@ -143,7 +143,7 @@ class Settings(InFolder):
 
     def test_the_worked_example_of_a_pack_works(self):
         page = (TOP / "docs" / "packs.md").read_text()
-        (rows,) = re.findall(r"```toml\n(.*?)```", page, re.DOTALL)
+        rows = "".join(re.findall(r"```toml\n(.*?)```", page, re.DOTALL))
         pack = self.folder / "own"
         pack.mkdir()
         for table in re.split(r"(?m)^(?=\[\[)", rows)[1:]:
@@ -156,6 +156,7 @@ class Settings(InFolder):
         self.assertIn("card-reader=yes", said)
         self.assertEqual(self.json_here("causes", case)["causes"][0]["id"], "card-reader-lost")
         self.assertIn("plug-card-reader", self.run_here("plan", case))
+        self.assertIn("repair disc in", self.run_here("help", "copy-boot-files"))
         (pack / "causes.toml").write_text('[[cause]]\nid = "x"\n')
         self.assertIn("causes.toml, cause x", self.run_here("causes", case, expect=3))
 

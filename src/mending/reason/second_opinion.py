@@ -15,11 +15,28 @@ from typing import Any
 
 from mending import knowledge
 
-LEAST = (0.2, 0.1)
-"""The chances below which an answer is asked about, by the words between the same joints and those
-between the same commas: a wrong reading counts five times a missed one, and what is asked is not
-lost.
+_LEAST = (0.4, 0.2, 0.05)
+"""The chance below which an answer is asked about whose phrase has one, two, or more words: a wrong
+reading counts five times a missed one, and what is asked is not lost.
 """
+_WIDE, _SURE = 0.5, 0.6
+"""Share of that which counts for the words between commas, which may tell of other things, too; and
+the chance by the words between joints from which those are not asked.
+"""
+
+
+def is_doubtful(chances: Sequence[float], words: int) -> bool:
+    """Whether an answer is to be asked about.
+
+    Args:
+        chances: by the words between the same joints, and by those between the same commas; none
+            where there is nothing beside the phrase.
+        words: of the phrase that it was found by.
+    """
+    least = _LEAST[min(words, len(_LEAST)) - 1]
+    if not chances or chances[0] >= _SURE:
+        return False
+    return chances[0] < least or chances[-1] < least * _WIDE
 
 
 def base_model() -> Path:

@@ -14,6 +14,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
 from itertools import combinations
 from math import log
+from pathlib import Path
 
 import msgspec
 
@@ -22,7 +23,7 @@ from mending.knowledge import Codes, Pack, Sign
 from mending.model import PHASES
 from mending.reason.phrases import Phrase, is_denied, phrase_places
 from mending.reason.reach import AFTER_LOGO, possible_phases
-from mending.reason.second_opinion import LEAST, SecondOpinion, base_model
+from mending.reason.second_opinion import SecondOpinion, base_model, is_doubtful
 from mending.reason.speech import JOINT, NOT, Clause, Listener
 from mending.reason.tried_before import StepWords, TriedBefore, steps_tried
 
@@ -137,11 +138,15 @@ class _Heard(msgspec.Struct, frozen=True):
 
 
 class Understanding:
-    """Understands what people say in the words of one pack."""
+    """Understands what people say in the words of one pack.
 
-    def __init__(self, pack: Pack, codes: Codes) -> None:
+    Args:
+        model: the one that gives a second opinion; the one that Mending comes with.
+    """
+
+    def __init__(self, pack: Pack, codes: Codes, model: Path | None = None) -> None:
         self._pack, self._codes = pack, codes
-        self._opinion = SecondOpinion(base_model())
+        self._opinion = SecondOpinion(model or base_model())
 
     def words_of(self, text: str) -> list[str]:
         """The comparable words of a text, clause by clause."""
@@ -312,11 +317,13 @@ class Understanding:
                 key=lambda each: each.weight,
             )
             told = f"{name}={answer.answer}"
-            if any(
-                self._opinion.chance(best.clause.words[span.start : span.stop], told) < least
-                for span, least in zip(best.spans(), LEAST, strict=True)
-                if {best.clause.words[at] for at in span if at not in best.places} - {JOINT, NOT}
-            ):
+            chances = [
+                self._opinion.chance(words, told)
+                for span in best.spans()
+                if set(words := best.clause.words[span.start : span.stop]) - {JOINT, NOT}
+                > {best.clause.words[at] for at in best.places} - {JOINT, NOT}
+            ]
+            if is_doubtful(chances, len(best.places)):
                 answers[name] = msgspec.structs.replace(answer, sure=False)
 
     def _without_notices(self, text: str) -> str:
