@@ -2,7 +2,9 @@
 
 import unittest
 
-from mending.knowledge import base_pack, how_to, lacking_cards
+import msgspec
+
+from mending.knowledge import RELEASE, Card, base_pack, how_to, lacking_cards
 from tests.support import InFolder
 
 PACK = base_pack()
@@ -20,6 +22,20 @@ class Cards(unittest.TestCase):
                 for says in (*card.do, *card.asks, card.keep, card.refused):
                     if "mending " not in says:
                         self.assertNotRegex(says, r"[{}`]|--\w|/[a-z]:|[a-z]\.exe")
+
+    def test_a_card_of_another_family_or_release_is_left_out(self):
+        card = Card(step="unplug-extras", family="nt", release="7", text="ours", own=True)
+        pack = msgspec.structs.replace(PACK, cards=(card, *PACK.cards))
+        for known, shown in (
+            ({}, True),
+            ({"family": "nt"}, True),
+            ({"family": "linux"}, False),
+            ({"family": "nt", RELEASE: "Isle 7 office"}, True),
+            ({"family": "nt", RELEASE: "Isle 8"}, False),
+        ):
+            with self.subTest(known):
+                own = how_to(pack, pack.steps["unplug-extras"], known).own
+                self.assertEqual([each.lines for each in own], [("ours",)] * shown)
 
     def test_every_cause_and_step_can_be_told_to_the_user_in_the_past(self):
         for cause in PACK.causes.values():

@@ -85,7 +85,9 @@ class Sentences(unittest.TestCase):
             ("I changed the memory last week", "", {"recent-change": "memory"}),
         ):
             with self.subTest(text):
-                steps = [row.says for row in UNDERSTANDING.of(text).readings if ": " in row.says]
+                statement = UNDERSTANDING.of(text)
+                steps = [row.says for row in statement.readings if ": " in row.says]
+                self.assertEqual(statement.left, ())
                 self.assertEqual(steps, [tried] if tried else [])
                 self.assertEqual(answers(text), heard)
 

@@ -5,7 +5,7 @@ from collections.abc import Callable, Mapping, Sequence
 import msgspec
 
 from mending.case.state import CaseState
-from mending.knowledge import HowTo, Pack, Sign, WhyNotRun, how_to
+from mending.knowledge import RELEASE, HowTo, Pack, Sign, WhyNotRun, how_to
 from mending.model import FindingId, Phase, Place
 from mending.plan import (
     BACKUP,
@@ -157,7 +157,7 @@ def _at_hand(visit: VisitResult, pack: Pack) -> tuple[str, ...]:
 
 def cards_of(state: CaseState, pack: Pack, visits: Sequence[VisitResult]) -> tuple[HowTo, ...]:
     """How the steps of visits are done, each once, in their order."""
-    known, filled = facts_of(state, pack), filled_of(state)
+    known, filled = card_facts(state, pack), filled_of(state)
     steps = {step.id: visit.place for visit in reversed(visits) for step in reversed(visit.steps)}
     order = dict.fromkeys(step.id for visit in visits for step in visit.steps)
     return tuple(how_to(pack, pack.steps[name], known, filled, steps[name]) for name in order)
@@ -206,6 +206,12 @@ def _unreached(state: CaseState, pack: Pack) -> dict[str, str]:
 
 def _rank(phase: Phase) -> int:
     return phase.rank
+
+
+def card_facts(state: CaseState, pack: Pack) -> dict[str, str]:
+    """The facts by which a card fits: also the release, as the disk's system names itself."""
+    titles = [system.title for system in state.trace.systems if system.title] if state.trace else []
+    return {**facts_of(state, pack), **({RELEASE: " ".join(titles)} if titles else {})}
 
 
 def filled_of(state: CaseState) -> dict[str, str]:

@@ -18,6 +18,8 @@ from mending.model import Place
 if TYPE_CHECKING:
     from mending.knowledge.schema import Pack
 
+RELEASE = "release"
+"""Under this name the release of the system is known, as its disk names it."""
 LETTERS = ("system", "boot", "recovery", "stick", "disc", "older")
 """Roles of volumes whose letters a card can name."""
 PLACES = {
@@ -110,7 +112,7 @@ def how_to(
     """How a step is done.
 
     Args:
-        known: facts about the PC; cards of another family are left out.
+        known: facts about the PC; cards of another family or release are left out.
         filled: by name what stands for places in braces.
         place: where it is done; the step's own without it.
     """
@@ -137,7 +139,7 @@ def how_to(
         refused=base.refused,
         tells=step.tells,
         letters={role: filled[f"{role}-letter"] for role in LETTERS if f"{role}-letter" in filled},
-        then={kind.value: step.reports.get(kind, _THEN[kind]) for kind in step.fitting},
+        then={kind.value: _then(step, kind) for kind in step.fitting},
         undone=step.undone,
         put_back=step.put_back,
     )
@@ -162,8 +164,18 @@ _THEN = {
 """What comes after a report, where the step does not say it."""
 
 
+def _then(step: Step, kind: ReportKind) -> str:
+    """What a report means, and what comes next."""
+    if kind is ReportKind.DONE and not step.fixes:
+        return step.reports.get(kind, "go on with the step that it was needed for")
+    return step.reports.get(kind, _THEN[kind])
+
+
 def _fits(card: Card, known: Mapping[str, str]) -> bool:
-    return not card.family or known.get("family", card.family) == card.family
+    """Whether a card is for this PC, as far as family and release are known."""
+    release = known.get(RELEASE, card.release).lower()
+    is_release = card.release.lower() in release
+    return is_release and (not card.family or known.get("family", card.family) == card.family)
 
 
 def _about(card: Card) -> str:

@@ -162,7 +162,7 @@ class Understanding:
             for clause in self._listener.clauses(self._without_notices(_without_codes(text, codes)))
         ]
         done = list(steps_tried(self._pack, clauses, self._step_names, self._came_to_nothing))
-        taken = [words for _, words in done]
+        taken = [words for _, several in done for words in several]
         heard = {
             name: found
             for name, phrases in self._phrases.items()
@@ -204,7 +204,7 @@ class Understanding:
             unclear=unclear,
             before=screens[:-1] if AFTER_LOGO in answers else (),
             tried=tuple(row for row, _ in done),
-            left=() if codes else tuple(_left(clauses, heard)),
+            left=() if codes else tuple(_left(clauses, heard, taken)),
         )
 
     def _screens_in_turn(
@@ -474,11 +474,14 @@ def _may_hold_code(text: str) -> bool:
     return len(text.split()) > 1 or text.lower().startswith("0x") or "_" in text
 
 
-def _left(clauses: list[Clause], heard: Mapping[str, list[_Heard]]) -> Iterator[str]:
-    """The pieces of what was said that no phrase touches."""
+def _left(
+    clauses: list[Clause], heard: Mapping[str, list[_Heard]], taken: list[StepWords]
+) -> Iterator[str]:
+    """The pieces of what was said that neither a phrase nor a step that was done touches."""
     every = [each for found in heard.values() for each in found]
     for clause in clauses:
         told = {at for each in every if each.clause is clause for at in each.places}
+        told |= {at for each in taken if each.clause is clause for at in each.places | each.outcome}
         for text, places in clause.pieces:
             if {clause.words[at] for at in places} - {JOINT, NOT} and not told & set(places):
                 yield text

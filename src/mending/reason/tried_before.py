@@ -49,7 +49,7 @@ def steps_tried(
     clauses: Sequence[Clause],
     names: Mapping[str, Sequence[Phrase]],
     failing: Callable[[Clause], frozenset[int] | None],
-) -> Iterator[tuple[TriedBefore, StepWords]]:
+) -> Iterator[tuple[TriedBefore, tuple[StepWords, ...]]]:
     """The steps that were done without success, or whose own test was passed or not.
 
     Args:
@@ -71,10 +71,11 @@ def steps_tried(
         if tested is None and not found:
             continue
         outcome = frozenset(at for each, where in found if each is clause for at in where)
+        behind = [StepWords(each, frozenset(), at) for each, at in found if each is not clause]
         report = tested or _outcome(pack.steps[step])
         yield (
             TriedBefore(step=step, report=report, failed=bool(found), words=clause.text),
-            StepWords(clause, places, outcome),
+            (StepWords(clause, places, outcome), *behind),
         )
 
 

@@ -3,7 +3,7 @@
 from mending.case.events import HandedOver
 from mending.case.guide.prompts import Prompt, PromptKind, StepCard
 from mending.case.state import CaseState
-from mending.case.thinking import causes_of, facts_of, filled_of
+from mending.case.thinking import card_facts, causes_of, filled_of
 from mending.knowledge import UNKNOWN, Pack, Step, how_to
 from mending.model import Place
 from mending.plan import PlanResult
@@ -125,7 +125,7 @@ def _card(state: CaseState, pack: Pack, row: Step) -> StepCard:
         why=planned.why,
         chance=planned.chance,
         repair=row.repair if at_bench else None,
-        how_to=how_to(pack, row, facts_of(state, pack), filled_of(state), visit.place),
+        how_to=how_to(pack, row, card_facts(state, pack), filled_of(state), visit.place),
     )
 
 
