@@ -96,6 +96,18 @@ def add_own_line(folder: Path, pack: Pack, step: str, line: str, family: str = "
         _put(folder, step, text, family)
 
 
+def keep_draft(folder: Path, step: str, text: str) -> Path:
+    """Keep a text that does not fit, so that nobody has to type it again; returns where.
+
+    Raises:
+        InputError: it cannot be written.
+    """
+    with _held(folder):
+        draft = folder / f"{step}.draft.txt"
+        write_durably(draft, text.encode("utf-8"))
+    return draft
+
+
 def _refuse_faulty(pack: Pack, step: str, text: str, family: str) -> None:
     card = Card(step=step, family=family, text=text, own=True)
     faults = list(card_faults(pack, [card])) if text.strip() else []

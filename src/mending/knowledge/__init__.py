@@ -1,6 +1,15 @@
 """What Mending knows, as TOML that a technician can write: facts, signs, causes, steps."""
 
-from mending.knowledge.cards import PLACES, RELEASE, Card, HowTo, card_faults, how_to, lacking_cards
+from mending.knowledge.cards import (
+    CASE,
+    PLACES,
+    RELEASE,
+    Card,
+    HowTo,
+    card_faults,
+    how_to,
+    lacking_cards,
+)
 from mending.knowledge.codes import Codes, Message, Stop, base_codes, load_codes
 from mending.knowledge.events import (
     EventKind,
@@ -34,6 +43,7 @@ from mending.knowledge.steps import (
 
 __all__ = [
     "BASE_FOLDER",
+    "CASE",
     "PLACES",
     "RELEASE",
     "SOMETHING_ELSE",

@@ -22,8 +22,10 @@ RELEASE = "release"
 """Under this name the release of the system is known, as its disk names it."""
 LETTERS = ("system", "boot", "recovery", "stick", "disc", "older")
 """Roles of volumes whose letters a card can name."""
+CASE = "CASE"
+"""In texts: the case at hand, as the person named it."""
 PLACES = {
-    "case": "the case's folder",
+    "case": CASE,
     **{f"{role}-letter": f"the letter of the {role} volume" for role in LETTERS},
 }
 """What stands in braces in a card's text, and what it is where the case does not know it."""
@@ -195,7 +197,9 @@ def _fill(text: str, filled: Mapping[str, str]) -> str:
 
     def said(found: "re.Match[str]") -> str:
         name = found[1]
-        return found[0][0] if name is None else filled.get(name, f"<{PLACES.get(name, '?')}>")
+        if name is None:
+            return found[0][0]
+        return filled.get(name, CASE if name == "case" else f"<{PLACES.get(name, '?')}>")
 
     return _PLACE.sub(said, text)
 

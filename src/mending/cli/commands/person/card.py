@@ -3,7 +3,14 @@
 import click
 from rich.console import RenderableType
 
-from mending.app.own_cards import FILE, OwnCardResult, add_own_line, keep_own_text, own_text
+from mending.app.own_cards import (
+    FILE,
+    OwnCardResult,
+    add_own_line,
+    keep_draft,
+    keep_own_text,
+    own_text,
+)
 from mending.cli import options
 from mending.cli.echo import confirmed, note
 from mending.cli.host import interactive
@@ -57,7 +64,8 @@ def _edit(pack: Pack, step: str, family: str) -> None:
         except UsageError as error:
             note(f"{error.says}", err=True)
             if not confirmed("Edit it again? Otherwise the old text stays.", default=True):
-                raise
+                draft = keep_draft(folder, step, text)
+                raise UsageError(error.says, f"What you typed is kept in {draft}") from error
         else:
             return
 

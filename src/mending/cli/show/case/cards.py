@@ -3,14 +3,11 @@
 from rich.console import Group, RenderableType
 
 from mending.cli.show.console import indented, rows, text, title
-from mending.knowledge import HowTo
+from mending.knowledge import CASE, HowTo
 from mending.reason import ROLES, VolumesResult, size_words
 
-_CASE = "CASE"
-"""In the knowledge's texts: the case at hand."""
 
-
-def show_how_to(card: HowTo, named: str = _CASE) -> RenderableType:
+def show_how_to(card: HowTo, named: str = CASE) -> RenderableType:
     """How one step is done, under its name. Args: named: the case, as the person named it."""
     span = f"the end comes after {card.earliest:g} to {card.latest:g} min"
     return Group(
@@ -20,17 +17,18 @@ def show_how_to(card: HowTo, named: str = _CASE) -> RenderableType:
     )
 
 
-def show_parts(card: HowTo, named: str = _CASE) -> RenderableType:
+def show_parts(card: HowTo, named: str = CASE) -> RenderableType:
     """The parts of a step and what goes with them, without its name and what it is."""
     blocks: list[RenderableType] = []
     if card.command:
         says = "Mending does it, with the disk on the bench or from a stick: "
-        blocks.append(indented(text(says + card.command.replace(_CASE, named), "bold")))
+        blocks.append(indented(text(says + card.command.replace(CASE, named), "bold")))
     for own in card.own:
         about = f" ({own.about})" if own.about else ""
         blocks.append(indented(text(f"In the shop's own words{about}:", "bold")))
-        blocks.append(indented(indented(*(text(line) for line in own.lines))))
-    parts = [(str(number), part.replace(_CASE, named)) for number, part in enumerate(card.do, 1)]
+        lines = [text(line.replace(CASE, named)) for line in own.lines]
+        blocks.append(indented(indented(*lines)))
+    parts = [(str(number), part.replace(CASE, named)) for number, part in enumerate(card.do, 1)]
     blocks += [text(""), indented(rows(parts, wide=1, right=(0,))), text("")]
     letters = ", ".join(f"{ROLES[role]} {letter}" for role, letter in card.letters.items())
     cells = [("letters here", letters)] if letters else []
@@ -42,7 +40,7 @@ def show_parts(card: HowTo, named: str = _CASE) -> RenderableType:
     cells += [(f"then, {report}", says) for report, says in card.then.items()]
     cells += [("to undo it", card.undone)] if card.undone else []
     cells += [("put back later", card.put_back)] if card.put_back else []
-    told = [(name, says.replace(_CASE, named)) for name, says in cells]
+    told = [(name, says.replace(CASE, named)) for name, says in cells]
     return Group(*blocks, indented(rows(told, wide=1)))
 
 
@@ -54,7 +52,7 @@ def show_own_card(step: str, words: str, file: str) -> RenderableType:
     return Group(title(f"{step}, in the shop's own words"), *lines, text(f"kept in {file}", "soft"))
 
 
-def show_volumes(result: VolumesResult, named: str = _CASE) -> RenderableType:
+def show_volumes(result: VolumesResult, named: str = CASE) -> RenderableType:
     """Which volume is which, why, and what has to be asked."""
     cells = [
         (
