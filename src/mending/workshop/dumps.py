@@ -8,7 +8,9 @@ import struct
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 
-_EPOCH, _TICKS = 11_644_473_600, 10_000_000
+from mending.model.nt_time import nt_ticks
+
+_TICKS = 10_000_000
 
 
 @dataclass(frozen=True)
@@ -59,7 +61,7 @@ class DumpDraft:
         struct.pack_into("<IIQQ" if wide else "<IIII", data, record, code, 0, 0, address)
         struct.pack_into("<I", data, 0xF98 if wide else 0xF88, self.kind)
         struct.pack_into("<Q", data, 0xFA0, self.needed)
-        struct.pack_into("<Q", data, 0xFA8 if wide else 0xFC0, int((self.at + _EPOCH) * _TICKS))
+        struct.pack_into("<Q", data, 0xFA8 if wide else 0xFC0, nt_ticks(self.at))
         struct.pack_into("<Q", data, 0x1030 if wide else 0xFB8, int(self.uptime * _TICKS))
         return bytes(data)
 

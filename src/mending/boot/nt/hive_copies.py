@@ -13,11 +13,11 @@ from mending.disk.hives import Hive
 from mending.disk.volume import Volume
 from mending.model import InputError
 from mending.model.limits import HIVE_BYTES
+from mending.model.nt_time import unix_seconds
 
 SET = ("SYSTEM", "SOFTWARE", "SAM", "SECURITY", "DEFAULT")
 """The hives that the whole system shares."""
 _MOST_FOLDERS = 32
-_EPOCH = datetime.datetime(1601, 1, 1, tzinfo=datetime.UTC)
 
 
 class HiveCopies(msgspec.Struct, frozen=True):
@@ -68,6 +68,7 @@ def _judged(environment: BootEnvironment, volume: Volume, folder: str) -> HiveCo
 def _time(ticks: int) -> str:
     """A time in 100 ns since 1601."""
     try:
-        return (_EPOCH + datetime.timedelta(microseconds=ticks // 10)).isoformat(timespec="seconds")
-    except OverflowError:
+        at = datetime.datetime.fromtimestamp(int(unix_seconds(ticks)), datetime.UTC)
+        return at.isoformat(timespec="seconds")
+    except (OverflowError, ValueError, OSError):
         return ""

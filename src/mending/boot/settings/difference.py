@@ -12,9 +12,9 @@ from mending.boot.settings.listing import Setting, listed
 from mending.disk.hives import Hive, walk
 from mending.formats.nt.hive_cells import DamagedHiveError
 from mending.model import plain_time
+from mending.model.nt_time import unix_seconds
 
 CHANGES = ("added", "removed", "changed")
-_EPOCH = 11_644_473_600
 _MOST_KEYS = 500_000
 _ROOT = re.compile(r"\\systemroot\\|%systemroot%\\|\\\?\?\\")
 
@@ -123,7 +123,7 @@ def _rank(change: SettingChange) -> tuple[object, ...]:
 
 
 def _side(name: str, hives: HiveSet) -> SideResult:
-    written = hives.written / 1e7 - _EPOCH
+    written = unix_seconds(hives.written)
     return SideResult(
         name=name, home=hives.home, written=plain_time(written) if written > 0 else None
     )

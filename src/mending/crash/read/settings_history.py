@@ -15,12 +15,13 @@ from mending.formats.nt import setup_log
 from mending.formats.nt.hive_cells import DamagedHiveError
 from mending.knowledge import EventKind
 from mending.model import InputError, clean_text, read_time
+from mending.model.nt_time import unix_seconds
 
 MAGIC, BY_HIVE = b"regf", "hive"
 _TIMES = "{83da6326-97a6-4088-9453-a1923f573b29}"
 _INSTALLED = {"0064": "driver", "0065": "device"}
 """When the driver of a device was installed last, and when the device came first."""
-_EPOCH, _TICKS, _PRESENT = 11_644_473_600, 1e7, 0x70
+_PRESENT = 0x70
 _NOON = 43_200.0
 _MOST = 50_000
 
@@ -162,5 +163,5 @@ def _time(data: bytes | None) -> float | None:
     """Unix seconds of a time in units of 100 ns since 1601; None for none, or one before 1990."""
     if data is None or len(data) < 8:
         return None
-    at = int.from_bytes(data[:8], "little") / _TICKS - _EPOCH
+    at = unix_seconds(int.from_bytes(data[:8], "little"))
     return at if 631_152_000 < at < 32_503_680_000 else None

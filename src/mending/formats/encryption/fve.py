@@ -19,6 +19,7 @@ from datetime import UTC, datetime
 import msgspec
 
 from mending.model import clean_text
+from mending.model.nt_time import unix_seconds
 
 SIGNATURE = b"-FVE-FS-"
 SECTOR_BYTES = 512
@@ -45,7 +46,6 @@ _ENTRY = struct.Struct("<HHHH")
 _PROTECTOR = struct.Struct("<16sQHH")
 _UNIT, _OLD_CLUSTER_AT = 16, 56
 _MOST_ENTRIES = 64
-_EPOCH = 11_644_473_600
 _RESERVED, _RESERVED_OLD = 0x10000, 0x4000
 
 KEY, TEXT, STRETCH, LOCKED_KEY, PROTECTOR, EXTERNAL, PLACE = 1, 2, 3, 5, 8, 9, 15
@@ -282,6 +282,6 @@ def _text(entry: Entry) -> str:
 def _time(ticks: int) -> str:
     """RFC 3339; empty for a time that cannot be."""
     try:
-        return f"{datetime.fromtimestamp(ticks / 1e7 - _EPOCH, UTC):%Y-%m-%dT%H:%M:%SZ}"
+        return f"{datetime.fromtimestamp(unix_seconds(ticks), UTC):%Y-%m-%dT%H:%M:%SZ}"
     except (ValueError, OverflowError, OSError):
         return ""

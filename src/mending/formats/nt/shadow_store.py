@@ -16,6 +16,8 @@ from collections.abc import Iterator
 
 import msgspec
 
+from mending.model.nt_time import unix_seconds
+
 HEADER_AT, HEADER_BYTES = 7680, 512
 BLOCK, HEAD = 0x4000, 128
 SECTOR = 512
@@ -25,7 +27,6 @@ _PLACE = struct.Struct("<Q")
 _CATALOGUE_AT, _NEXT_AT = 48, 40
 _ENTRY = 128
 _COPY, _STORE = 2, 3
-_EPOCH = 11_644_473_600
 ROW = "<u8, <u8, <u8, <u4, <u4"
 """A row of a block list: the place in the volume, the place in the copy that comes after, the place
 where it is kept, flags, and which sectors of it are kept."""
@@ -90,7 +91,7 @@ def entries_of(blocks: list[bytes]) -> tuple[ShadowEntry, ...]:
                 ShadowEntry(
                     identifier=str(uuid.UUID(bytes_le=identifier)),
                     number=number,
-                    created=created / 1e7 - _EPOCH,
+                    created=unix_seconds(created),
                     size=size,
                     blocks=places[0],
                     bitmap=places[1],

@@ -21,13 +21,13 @@ from mending.disk.layout import volume_at_moment
 from mending.disk.shadow import shadow_copies
 from mending.model import Change, FindingId, InputError, RefusedError, RepairId, plain_time, quoted
 from mending.model.limits import HIVE_BYTES
+from mending.model.nt_time import unix_seconds
 from mending.repair.base import Proposal, Request
 from mending.repair.files import free_name, nt_home, put_by_driver, real_path
 from mending.source import open_folder_source
 
 REPAIR = RepairId.HIVE_SET
 _FOLDER = "system32/config"
-_EPOCH = 11_644_473_600
 _KINDS = (
     FindingId.HIVE_DAMAGED,
     FindingId.HIVE_DAMAGED_INSIDE,
@@ -56,7 +56,7 @@ class _Moment(msgspec.Struct, frozen=True):
     @property
     def at(self) -> str:
         """That time for people."""
-        seconds = self.written / 1e7 - _EPOCH
+        seconds = unix_seconds(self.written)
         return plain_time(seconds) if seconds > 0 else "at an unknown time"
 
 
@@ -144,7 +144,7 @@ def _before(found: list[tuple[str, _Moment]], since: str) -> tuple[_Moment, str]
         return found[0][1], "No record tells when failing began."
     began = datetime.datetime.fromisoformat(since).timestamp()
     for place, moment in found:
-        if moment.written / 1e7 - _EPOCH < began:
+        if unix_seconds(moment.written) < began:
             return moment, f"Failing began on {since[:10]}; the newest from before is {place}."
     return found[0][1], f"Failing began on {since[:10]}, and none is from before."
 

@@ -10,14 +10,13 @@ import msgspec
 
 from mending.formats.evidence.dump.memory import PAGE, DumpMemory, Reader
 from mending.model import Problem, Reading, Window, clean_text
+from mending.model.nt_time import unix_seconds
 
 _PAGE, _WIDE, _NARROW = b"PAGE", b"DU64", b"DUMP"
 HEAD_BYTES = 0x2000
 """The longer of the two headers, in bytes; the other is half of it."""
 _SMALL_BYTES = 0x50
 _KINDS = {1: "full", 2: "kernel", 4: "small", 5: "full", 6: "kernel"}
-_EPOCH = 11_644_473_600
-"""Seconds from the beginning of 1601, which times of this family count from, to that of 1970."""
 _TICKS = 10_000_000
 _STACK_READ = 4 * PAGE
 """Bytes of the stack of a larger dump."""
@@ -177,7 +176,7 @@ def _header(head: Window, shape: Shape) -> Dump:
     data, word = head.data, shape.word
     ticks, running = _number(data, shape.time, 8), _number(data, shape.uptime, 8)
     unset = {int.from_bytes(mark * 2, "little") for mark in _UNSET} | {0}
-    seconds = ticks / _TICKS - _EPOCH
+    seconds = unix_seconds(ticks)
     exception = (
         _number(data, shape.exception, 4),
         _number(data, shape.exception + shape.exception_address, word),
