@@ -1,4 +1,4 @@
-"""PCs as a technician meets them (`data/vignettes.toml`), as rows: what is told, what is known about
+"""PCs as a technician meets them (`data/vignettes.toml`), as rows: what is told, what is known of
 the PC, what is seen, steps of which one must stand in the first two visits, steps that must not,
 questions of which the next one must be one (none where any will do).
 """
