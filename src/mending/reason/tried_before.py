@@ -15,6 +15,10 @@ from mending.reason.speech import Clause
 from mending.reason.tool_reports import report_of, tool_report
 
 
+_SHORT = 4
+"""Words of a clause that tells what came of the one before it."""
+
+
 class TriedBefore(msgspec.Struct, frozen=True, kw_only=True):
     """A step that was done before.
 
@@ -61,9 +65,8 @@ def steps_tried(
         if named is None:
             continue
         step, places = named
-        found = [
-            (each, at) for each in clauses[number : number + 2] if (at := failing(each)) is not None
-        ]
+        after = [each for each in clauses[number + 1 : number + 2] if _is_short(each)]
+        found = [(each, at) for each in (clause, *after) if (at := failing(each)) is not None]
         row = tool_report(pack, clause.text)
         tested = report_of(pack.steps[step], row) if row is not None else None
         if pack.steps[step].fixes:
@@ -77,6 +80,11 @@ def steps_tried(
             TriedBefore(step=step, report=report, failed=bool(found), words=clause.text),
             (StepWords(clause, places, outcome), *behind),
         )
+
+
+def _is_short(clause: Clause) -> bool:
+    """Whether a clause says hardly more than an outcome: "no change", not "still under warranty"."""
+    return len(clause.text.split()) <= _SHORT
 
 
 def _named(
