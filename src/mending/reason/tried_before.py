@@ -14,7 +14,6 @@ from mending.reason.phrases import Phrase, phrase_places
 from mending.reason.speech import Clause
 from mending.reason.tool_reports import report_of, tool_report
 
-
 _SHORT = 4
 """Words of a clause that tells what came of the one before it."""
 
