@@ -82,7 +82,7 @@ def steps_tried(
 
 
 def _is_short(clause: Clause) -> bool:
-    """Whether a clause says hardly more than an outcome: "no change", not "still under warranty"."""
+    """Whether it says hardly more than an outcome: "no change", not "still under warranty"."""
     return len(clause.text.split()) <= _SHORT
 
 
