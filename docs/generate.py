@@ -21,6 +21,7 @@ from mending.app.copies.gathering import GatherResult
 from mending.app.copies.keeping import KeepResult
 from mending.app.demo import DemoResult
 from mending.app.guiding import WorkResult
+from mending.app.own_cards import OwnCardResult, PacksResult
 from mending.app.reporting import ReportResult
 from mending.boot.chain import Trace
 from mending.boot.rehearse import RehearsalResult
@@ -37,7 +38,7 @@ from mending.disk.scan import SearchResult
 from mending.knowledge import base_pack
 from mending.model import FINDINGS, REPAIRS
 from mending.plan import PlanResult, QuestionResult, WhyResult
-from mending.reason import CausesResult, excluded
+from mending.reason import CausesResult, VolumesResult, excluded
 from mending.repair.files import FilesResult
 from mending.repair.journal import PointsResult
 from mending.repair.run import MendAllResult, MendResult
@@ -75,6 +76,9 @@ DOCUMENTS = (
     ConfigResult,
     GatherResult,
     HandOver,
+    OwnCardResult,
+    PacksResult,
+    VolumesResult,
 )
 
 

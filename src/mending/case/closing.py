@@ -68,7 +68,11 @@ def closed(
     for name, text in (("cause", cause), ("fix", fix)):
         if not text.strip():
             raise UsageError(f"What was the {name}?", f"Name it: --{name}")
-    done = {each.step for each in case.state.tried if each.report is not ReportKind.NOT_RUN}
+    done = {
+        each.step
+        for each in case.state.tried
+        if each.report is not ReportKind.NOT_RUN and not each.told
+    }
     if fix in pack.steps and fix not in done and not elsewhere:
         raise RefusedError(
             f"{fix} was not tried in this case.",

@@ -26,7 +26,8 @@ def own_packs() -> list[Path]:
     """
     named = [Path(folder).expanduser() for folder in load_config().packs]
     own = own_words()
-    return [*named, own] if (own / "cards.toml").exists() else named
+    file = own / "cards.toml"
+    return [*named, own] if file.exists() or file.is_symlink() else named
 
 
 def own_words() -> Path:

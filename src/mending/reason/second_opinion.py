@@ -13,7 +13,7 @@ from itertools import pairwise
 from pathlib import Path
 from typing import Any
 
-from mending import knowledge
+from mending.knowledge import BASE_FOLDER
 
 _LEAST = (0.4, 0.2, 0.05)
 """The chance below which an answer is asked about whose phrase has one, two, or more words: a wrong
@@ -41,7 +41,7 @@ def is_doubtful(chances: Sequence[float], words: int) -> bool:
 
 def base_model() -> Path:
     """The model that Mending comes with."""
-    return Path(knowledge.__file__).parent / "packs" / "base" / "second_opinion.npz"
+    return BASE_FOLDER / "second_opinion.npz"
 
 
 def features_of(words: Sequence[str]) -> Iterator[str]:
@@ -52,7 +52,7 @@ def features_of(words: Sequence[str]) -> Iterator[str]:
 
 
 class SecondOpinion:
-    """What the model says. Args: file: as `make teach` writes it; without it nothing is doubted."""
+    """What the model says. Args: file: as `make teach` writes it."""
 
     def __init__(self, file: Path) -> None:
         self._file = file
@@ -81,8 +81,6 @@ class SecondOpinion:
 
     @cached_property
     def _model(self) -> dict[str, Any]:
-        if not self._file.exists():
-            return {"places": {}}
         import numpy as np  # noqa: PLC0415 - lazy: only what is said needs it
 
         with np.load(self._file, allow_pickle=False) as kept:

@@ -323,21 +323,7 @@ def _label(told: str, pairs: dict[str, str], cells: dict[str, str], heads: list[
         return named[1].strip()
     rest = _without_names(told)
     words = [word for word in re.findall(r"[^\W\d_][\w-]*", rest) if not _form(word)]
-    idle = {
-        "free",
-        "of",
-        "is",
-        "the",
-        "a",
-        "an",
-        "and",
-        "volume",
-        "partition",
-        "healthy",
-        "with",
-        "has",
-    }
-    return " ".join(word for word in words if word.lower() not in idle)[:40]
+    return " ".join(word for word in words if word.lower() not in _IDLE)[:40]
 
 
 def _without_names(line: str) -> str:

@@ -71,7 +71,11 @@ def _cause(case: Case, pack: Pack) -> Prompt:
 
 
 def _fix(case: Case) -> Prompt:
-    done = [attempt for attempt in case.state.tried if attempt.report is not ReportKind.NOT_RUN]
+    done = [
+        attempt
+        for attempt in case.state.tried
+        if attempt.report is not ReportKind.NOT_RUN and not attempt.told
+    ]
     last = {report.step for report in case.state.worked}
     done.reverse()
     ordered = sorted(done, key=lambda attempt: attempt.step not in last)
