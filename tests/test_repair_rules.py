@@ -24,6 +24,7 @@ from mending.model import (
     RefusedError,
     Window,
 )
+from mending.model.nt_time import nt_ticks
 from mending.repair.boot import entry_kernel, own_code, root_name, store_recovery
 from mending.repair.files import hive_file, in_place, nt_restore
 from mending.repair.healthy import parts as healthy_parts
@@ -309,7 +310,7 @@ class Recoveries(unittest.TestCase):
 class Settings(unittest.TestCase):
     def test_the_newest_moment_from_before_the_failing_began_is_chosen(self):
         def moment(seconds):
-            return SimpleNamespace(written=int((seconds + hive_set._EPOCH) * 1e7))
+            return SimpleNamespace(written=nt_ticks(seconds))
 
         found = [("new", moment(3000)), ("old", moment(1000))]
         for since, place in (
