@@ -28,7 +28,7 @@ from mending.boot.uefi import read_boot_options
 from mending.case import case_result, load_case
 from mending.crash.read import log_file
 from mending.disk.healthy import load_copy
-from mending.formats.package import dpkg
+from mending.formats import packages
 from mending.knowledge import base_pack
 from mending.knowledge.codes import load_codes
 from mending.knowledge.events import load_events
@@ -162,7 +162,7 @@ def _package(folder: Path) -> Sample:
         b"!<arch>\n" + head.ljust(48) + str(len(data)).encode().ljust(10) + b"`\n" + data
     )
     return _sample(
-        path, lambda: list(dpkg.files_of(path.read_bytes(), {"/usr/bin/sh": ""}, 1 << 24))
+        path, lambda: list(packages.files_of(path.read_bytes(), {"/usr/bin/sh": ""}, 1 << 24))
     )
 
 

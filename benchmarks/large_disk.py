@@ -12,11 +12,8 @@ import uuid
 from pathlib import Path
 
 from benchmarks.timing import ratio
-from mending.formats.partition import gpt
-from mending.workshop.disks import code
-from mending.workshop.fat32 import fat32_volume
-from mending.workshop.guid_table import put_guid_table
-from mending.workshop.image import SECTOR, ImageDraft
+from mending.formats import gpt
+from mending.workshop.disks import SECTOR, ImageDraft, code, fat32_volume, put_guid_table
 
 SIZE = 1 << 40
 LIMIT = 16 << 20

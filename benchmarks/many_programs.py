@@ -15,8 +15,8 @@ from pathlib import Path
 
 import numpy as np
 
-from mending.workshop import nt_tree
-from mending.workshop.program_file import program_bytes
+from mending.workshop import nt
+from mending.workshop.nt import program_bytes
 
 _COUNT, _WANTED, _IMAGE = 4000, 20.0, 3 << 30
 _SHORT, _LONG, _MIDDLE = 8_000, 2_000_000, 11.4
@@ -58,14 +58,14 @@ def _disk(folder: Path) -> tuple[Path, int]:
     subprocess.run(["ntfs-3g", str(volume), str(place)], check=True)
     total = 0
     try:
-        for name, data in nt_tree.system_tree(bytes(12)).items():
+        for name, data in nt.system_tree(bytes(12)).items():
             (place / name).parent.mkdir(parents=True, exist_ok=True)
             (place / name).write_bytes(data)
         for number in range(_COUNT):
             data = _program(seeded)
             ending = ("dll", "dll", "exe", "sys")[number % 4]
             home = "drivers/" if ending == "sys" else ""
-            name = f"{nt_tree.ROOT}/system32/{home}berth{number:04}.{ending}"
+            name = f"{nt.ROOT}/system32/{home}berth{number:04}.{ending}"
             (place / name).write_bytes(data)
             total += len(data)
     finally:

@@ -13,8 +13,8 @@ from random import Random
 import msgspec
 
 from benchmarks.made_up import MadeUp
-from mending.case.guide.leading import MOST_QUESTIONS
-from mending.case.thinking import cost_of_plans, facts_in
+from mending.case.guide import MOST_QUESTIONS
+from mending.case.reasoning import cost_of_plans, facts_in
 from mending.knowledge import Step, base_pack
 from mending.model import Place, Risk
 from mending.plan import (
@@ -26,8 +26,8 @@ from mending.plan import (
     options_from,
     visit_costs,
 )
-from mending.plan.direct_fix import needed_by
-from mending.plan.residual_belief import ResidualBelief
+from mending.plan.objective import ResidualBelief
+from mending.plan.options import needed_by
 from mending.reason import Evidence, Report, ReportKind, believe, telling
 
 PCS = 2000

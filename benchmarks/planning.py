@@ -12,9 +12,9 @@ from tests.all_orders import cheapest, large, problem
 from tests.test_planning import posed
 
 from mending.plan import make_plan
-from mending.plan.direct_fix import direct_fix_for
-from mending.plan.exact import best_visits
 from mending.plan.objective import Objective, objective_of
+from mending.plan.options import direct_fix_for
+from mending.plan.proof import best_visits
 
 MODELS, MOST_STEPS, SECONDS = 200, 9, 1.0
 LARGE_MODELS, LARGE_GAP, LARGE_SECONDS = 40, 0.05, 3.0

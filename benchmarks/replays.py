@@ -14,9 +14,8 @@ from typing import Any
 
 from mending.case.events import AnyEvent, Learned, PassedOver, Saw, Started, Tried, Visiting
 from mending.case.events import VisitStep as Planned
-from mending.case.pending import next_step, start_due
-from mending.case.state import CaseState, fold
-from mending.case.thinking import plan_of, question_of
+from mending.case.reasoning import plan_of, question_of
+from mending.case.state import CaseState, fold, next_step, start_due
 from mending.case.work import heard
 from mending.knowledge import ReportKind, Step, base_codes, base_pack
 from mending.plan import VisitResult

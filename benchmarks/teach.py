@@ -14,7 +14,7 @@ from sklearn.linear_model import LogisticRegression
 from benchmarks.understanding import HALF, Labelled, halves, read
 from mending.knowledge import Pack, base_codes, base_pack
 from mending.reason import Understanding
-from mending.reason.second_opinion import base_model, features_of
+from mending.reason.statements import base_model, features_of
 
 _LEAST_EXAMPLES = 4
 _LEAST_WEIGHT = 0.05

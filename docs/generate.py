@@ -15,26 +15,26 @@ import msgspec
 from click_man.core import generate_man_page
 
 from mending import __version__
-from mending.app.copies.copy_checking import CopyCheckResult
-from mending.app.copies.copying import CopyResult
-from mending.app.copies.gathering import GatherResult
-from mending.app.copies.keeping import KeepResult
+from mending.app.conversation import WorkResult
 from mending.app.demo import DemoResult
-from mending.app.guiding import WorkResult
+from mending.app.gathering import GatherResult
+from mending.app.healthy import KeepResult
 from mending.app.own_cards import OwnCardResult, PacksResult
 from mending.app.reporting import ReportResult
 from mending.boot.chain import Trace
 from mending.boot.rehearse import RehearsalResult
-from mending.boot.settings import CompareResult
 from mending.case import CaseResult, CasesResult
 from mending.cli import program
-from mending.cli.commands.case.signs import SignsResult
+from mending.cli.commands.case import SignsResult
 from mending.cli.config import ConfigResult
-from mending.cli.error_output import ErrorResult
 from mending.cli.help_topics import TOPICS
+from mending.cli.output import ErrorResult
 from mending.crash.lookup import CodeResult
 from mending.crash.results import CrashesResult
 from mending.disk.scan import SearchResult
+from mending.disk.settings import CompareResult
+from mending.imaging.checking import CopyCheckResult
+from mending.imaging.copying import CopyResult
 from mending.knowledge import base_pack
 from mending.model import FINDINGS, REPAIRS
 from mending.plan import PlanResult, QuestionResult, WhyResult

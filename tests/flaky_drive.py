@@ -15,7 +15,7 @@ from pathlib import Path
 
 from mending.model import InputError, ReadError, Window
 from mending.source import TargetKind
-from mending.source.disk_target import DiskTarget
+from mending.source.targets import DiskTarget
 
 USUAL, SLOW, FAILING = 0.0001, 0.05, 0.3
 """Seconds that an answer takes."""

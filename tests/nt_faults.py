@@ -2,12 +2,10 @@
 way of its own. For every fault the phase in which the start ends was written down first.
 """
 
-from mending.formats.nt.boot_store import StoreDevice
-from mending.workshop import nt_tree as tree
+from mending.formats.boot_store import StoreDevice
+from mending.workshop import nt as tree
 from mending.workshop.disks import DISK_GUID
-from mending.workshop.hive_file import hive_bytes
-from mending.workshop.nt import PARTITION, SIGNATURE
-from mending.workshop.program_file import ARM64, program_bytes
+from mending.workshop.nt import ARM64, PARTITION, SIGNATURE, hive_bytes, program_bytes
 from tests.nt_pc import BASE, SOFTWARE, SYSTEM, SYSTEM_AT
 
 HERE = {

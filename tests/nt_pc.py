@@ -9,7 +9,7 @@ from pathlib import Path
 from mending.disk.ntfs import NtfsReader
 from mending.model import ByteOffset
 from mending.source import MemorySource
-from mending.workshop import nt_tree
+from mending.workshop import nt
 from mending.workshop.disks import DESK, STORE
 from mending.workshop.nt import nt_bios_disk, nt_uefi_disk
 from tests.support import SECTOR, tool
@@ -57,7 +57,7 @@ class NtPc:
         its folder; its copies keep theirs.
         """
         reader = NtfsReader(MemorySource(self.path.read_bytes()), ByteOffset(SYSTEM_AT))
-        paths = [path for path in nt_tree.system_tree(b"") if path.endswith(f"/{name}")]
+        paths = [path for path in nt.system_tree(b"") if path.endswith(f"/{name}")]
         home = next(path for path in paths if "/winsxs/" not in path).rpartition("/")[0]
         folder = reader._find(home).to_bytes(8, "little")
         with self.path.open("rb") as disk:

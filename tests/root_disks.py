@@ -3,10 +3,8 @@
 import gzip
 import uuid
 
-from mending.formats.partition import gpt
-from mending.workshop.disks import DISK_GUID, put_desk
-from mending.workshop.guid_table import put_guid_table
-from mending.workshop.image import SECTOR, ImageDraft
+from mending.formats import gpt
+from mending.workshop.disks import DISK_GUID, SECTOR, ImageDraft, put_desk, put_guid_table
 from tests.support import made_kernel
 from tests.systems import LINKS, archive
 from tests.templates import _FILES, LOADER, ROOT_UUID, VERSION, unified

@@ -15,8 +15,7 @@ from mending.disk.ntfs import NtfsReader
 from mending.model import ByteOffset
 from mending.source import MemorySource
 from mending.workshop.disks import STORE
-from mending.workshop.nt import PARTITION
-from mending.workshop.nt_tree import letter_on_gpt, system_tree
+from mending.workshop.nt import PARTITION, letter_on_gpt, system_tree
 from tests.support import made_kernel, tool
 from tests.systems import LINKS, archive, program
 

@@ -12,7 +12,7 @@ from random import Random
 
 from mending.boot.linux import parse_name
 from mending.boot.trace import open_environment
-from mending.formats.container import md_raid
+from mending.formats import arrays
 from mending.model import Window
 from mending.source import open_source
 from tests.guest import BUSYBOX, newest_kernel, run_in_guest
@@ -175,8 +175,8 @@ class Arrays(InFolder):
             data = (self.parts / name).read_bytes()
             found = [
                 member
-                for metadata, at in md_raid.places(len(data))
-                if (member := md_raid.read_member(Window(data[at : at + 4096]), metadata, at))
+                for metadata, at in arrays.raid_places(len(data))
+                if (member := arrays.read_member(Window(data[at : at + 4096]), metadata, at))
             ]
             said = tool("mdadm", "--examine", self.parts / name)
             told = dict(
@@ -230,15 +230,15 @@ class AnyBytes(unittest.TestCase):
         random = Random(3)
         for _ in range(3000):
             data = bytearray(random.randbytes(4096))
-            data[:4], major = md_raid.MAGIC, random.choice((0, 1))
+            data[:4], major = arrays.RAID_MAGIC, random.choice((0, 1))
             data[4:8] = major.to_bytes(4, "little")
             data[72:76] = random.choice((0, 1, 10)).to_bytes(4, "little")
-            for metadata, at in md_raid.places(1 << 20):
+            for metadata, at in arrays.raid_places(1 << 20):
                 if metadata != "0.90":
                     data[144:152] = (at // 512).to_bytes(8, "little")
-                md_raid.read_member(Window(bytes(data)), metadata, at)
+                arrays.read_member(Window(bytes(data)), metadata, at)
         for length in (0, 511, 4096, 8192, 65_535, 65_536, 70_000):
-            self.assertTrue(all(at + 4096 <= length for _, at in md_raid.places(length)))
+            self.assertTrue(all(at + 4096 <= length for _, at in arrays.raid_places(length)))
 
 
 if __name__ == "__main__":

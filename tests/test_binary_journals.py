@@ -10,7 +10,7 @@ from unittest.mock import patch
 
 from mending.crash.judge import analyse
 from mending.crash.read import Reader
-from mending.formats.evidence.binary_journal import HEAD_BYTES, Journal, read_header
+from mending.formats.journal import HEAD_BYTES, Journal, read_header
 from mending.knowledge import base_codes, base_events
 from mending.source import MemorySource
 from tests.support import InFolder, needs
@@ -24,7 +24,7 @@ PANIC = (
     "Kernel panic - not syncing: Fatal exception in interrupt",
 )
 READER = Reader(base_codes(), base_events())
-SEARCH = "mending.formats.evidence.binary_journal.search"
+SEARCH = "mending.formats.journal"
 
 
 def exported():

@@ -7,25 +7,23 @@ import unittest
 from types import SimpleNamespace
 from unittest.mock import patch
 
-from mending.boot.bios.active_entry import check_active, startable
+from mending.boot.bios import check_active, startable
 from mending.boot.chain import failed, finding
-from mending.boot.grub import commands, conditions, core, state
+from mending.boot.grub import core, entries, script
 from mending.boot.linux import sign_in
-from mending.boot.nt import hive_copies, letters, services
+from mending.boot.nt import session, start, system_hive
 from mending.boot.rehearse import rehearse_code
-from mending.boot.settings import hive_set
-from mending.boot.trace import trace_target
-from mending.boot.trace.trace import settle_firmware
+from mending.boot.trace import settle_firmware, trace_target
 from mending.boot.uefi import chain as uefi_chain
 from mending.boot.uefi import loaders
+from mending.disk import settings
 from mending.disk.layout import survey
-from mending.formats.bootloader import grub
-from mending.formats.partition import mbr
+from mending.formats import grub, mbr
 from mending.model import FindingId, InputError, RepairId, Severity, Where
 from mending.repair.boot import own_code
 from mending.source import MemorySource, open_source
 from mending.workshop import bios_disk, uefi_disk
-from mending.workshop.hive_file import hive_bytes
+from mending.workshop.nt import hive_bytes
 from tests.support import InFolder
 
 HALT = b"\xf4"
@@ -139,10 +137,10 @@ class GrubCommands(unittest.TestCase):
             named=lambda _kind, value: [value] if value.startswith("known") else [],
             device_of=lambda volume: f"hd0,{volume}",
         )
-        return state.MenuState(environment, {"root": "hd0,1", **variables})
+        return entries.MenuState(environment, {"root": "hd0,1", **variables})
 
     def test_the_short_form_of_a_search_sets_the_variable_that_is_named_else_the_root(self):
-        search = commands._short_search("uuid")
+        search = script._short_search("uuid")
         made = self.state()
         self.assertFalse(search(made, [], 1))
         self.assertTrue(search(made, ["known-1"], 1))
@@ -182,9 +180,9 @@ class GrubCommands(unittest.TestCase):
             ("-e /quay -a a = b", False),
             ("-e /quay -o a = b", True),
         ):
-            self.assertIs(conditions.holds(words.split(), there), wanted, words)
-        self.assertTrue(conditions.holds(["-z", ""], there))
-        self.assertFalse(conditions.holds(["-n", ""], there))
+            self.assertIs(script.holds(words.split(), there), wanted, words)
+        self.assertTrue(script.holds(["-z", ""], there))
+        self.assertFalse(script.holds(["-n", ""], there))
 
     def test_where_a_core_begins_in_the_gap(self):
         with patch.object(grub, "is_core_head", lambda window: window.data[:4] == b"core"):
@@ -211,10 +209,10 @@ class Settings(unittest.TestCase):
             (["Software"], False),
         ):
             hive = hive_bytes({name: {} for name in keys}, 5)
-            told = hive_set.one_hive("hive", hive)
+            told = settings.one_hive("hive", hive)
             self.assertEqual((told.system is not None, told.programs is None), (is_system,) * 2)
         with self.assertRaises(InputError):
-            hive_set.one_hive("hive", b"no hive")
+            settings.one_hive("hive", b"no hive")
 
     def test_tags_of_a_group_stand_in_the_order_of_loading(self):
         for raw, ranks in (
@@ -224,8 +222,8 @@ class Settings(unittest.TestCase):
             (b"", {}),
         ):
             key = SimpleNamespace(data=lambda _name, raw=raw: raw)
-            self.assertEqual(services._tag_ranks(key, "quay"), ranks)
-        self.assertEqual(services._tag_ranks(key, ""), {})
+            self.assertEqual(start._tag_ranks(key, "quay"), ranks)
+        self.assertEqual(start._tag_ranks(key, ""), {})
 
     def test_how_settings_name_a_volume(self):
         guid = "00112233-4455-6677-8899-aabbccddeeff"
@@ -233,7 +231,7 @@ class Settings(unittest.TestCase):
         reading = SimpleNamespace(record=SimpleNamespace(fields=signature))
         by_place = bytes.fromhex("44332211") + (1 << 20).to_bytes(8, "little")
         for partuuid, gpt, record, wanted in (
-            (guid, object(), reading, [letters._BY_GUID + _guid(guid)]),
+            (guid, object(), reading, [session._BY_GUID + _guid(guid)]),
             ("11223344-01", None, reading, [by_place]),
             ("", object(), None, []),
             ("", None, None, []),
@@ -242,24 +240,24 @@ class Settings(unittest.TestCase):
             disk = SimpleNamespace(gpt=gpt, mbr=record)
             environment = SimpleNamespace(disk=disk, outside=lambda inside: inside)
             start = SimpleNamespace(environment=environment, volume=volume)
-            named = list(letters.own_names(SimpleNamespace(start=start)))
+            named = list(session.own_names(SimpleNamespace(start=start)))
             self.assertEqual(named, wanted)
-        self.assertEqual(letters._told(by_place), "byte 1048576 of disk 11223344")
-        self.assertIn(guid, letters._told(letters._BY_GUID + _guid(guid)))
+        self.assertEqual(session._told(by_place), "byte 1048576 of disk 11223344")
+        self.assertIn(guid, session._told(session._BY_GUID + _guid(guid)))
 
     def test_a_copy_of_hives_is_judged_by_the_first_that_cannot_be_used(self):
         sound = hive_bytes({"Select": {}}, 5)
         for files, why in (
             ({}, "is not there"),
-            (dict.fromkeys(hive_copies.SET, b""), "is empty"),
-            (dict.fromkeys(hive_copies.SET, b"regf" + bytes(5000)), "is damaged"),
-            (dict.fromkeys(hive_copies.SET, sound), ""),
+            (dict.fromkeys(system_hive.SET, b""), "is empty"),
+            (dict.fromkeys(system_hive.SET, b"regf" + bytes(5000)), "is damaged"),
+            (dict.fromkeys(system_hive.SET, sound), ""),
         ):
             environment = SimpleNamespace(
                 read=lambda _volume, path, _most, files=files: files.get(path[3:], b""),
                 find=lambda _volume, path, files=files: files.get(path[3:]),
             )
-            judged = hive_copies._judged(environment, None, "/c")
+            judged = system_hive._judged(environment, None, "/c")
             self.assertEqual(judged.folder, "/c")
             self.assertTrue(
                 why in judged.why_not and bool(judged.why_not) == bool(why), judged.why_not

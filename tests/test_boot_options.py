@@ -14,14 +14,14 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from mending.boot.uefi import read_boot_options
-from mending.formats.firmware import efi_variables, load_option
+from mending.formats import firmware
 from mending.model import InputError, Window
 from tests.machine import OVMF, QEMU, screen_of
 from tests.support import needs, tool
 from tests.systems import EFI_MAKERS, ESP_UUID, EfiSystems
 
 STORE = Path(str(OVMF).replace("CODE", "VARS"))
-OWNER = efi_variables.GLOBAL
+OWNER = firmware.GLOBAL
 DEEP = "EFI/desk/grubx64.efi"
 
 
@@ -175,22 +175,22 @@ class Read(unittest.TestCase):
 
     @given(st.binary(max_size=300))
     def test_any_bytes_are_read(self, data):
-        load_option.read(data)
-        load_option.order(data)
+        firmware.read_load_option(data)
+        firmware.read_order(data)
         head = bytes(40) + b"_FVH" + bytes(4) + b"\x48\0" + bytes(22)
         kind = uuid.UUID("aaf32c78-947b-439a-a180-2e144ec37792").bytes_le
-        efi_variables.read_store(
+        firmware.read_store(
             Window(head + kind + struct.pack("<I", 9999) + bytes(8) + b"\xaa\x55\x3f\0" + data)
         )
-        efi_variables.read_file("x" * 60, data)
+        firmware.read_variable_file("x" * 60, data)
 
     def test_a_variable_that_was_being_replaced(self):
         whole = entry(words="root=LABEL=x initrd=\\i")
-        option = load_option.read(whole).record
+        option = firmware.read_load_option(whole).record
         self.assertEqual(
             (option.command_line, option.file), ("root=LABEL=x initrd=\\i", "/EFI/desk/grubx64.efi")
         )
-        self.assertTrue(load_option.read(whole[:40]).problems)
+        self.assertTrue(firmware.read_load_option(whole[:40]).problems)
 
 
 if __name__ == "__main__":

@@ -8,17 +8,17 @@ from types import SimpleNamespace
 from unittest.mock import patch
 
 from mending.boot import new_entry
-from mending.boot.chain.version_order import falling
-from mending.boot.grub import commands, script
+from mending.boot.chain.results import falling
+from mending.boot.grub import script
 from mending.boot.linux import kernels
 from mending.boot.linux.sign_in import SignInChecks
-from mending.boot.nt import hive_copies, services, store_volumes
-from mending.boot.nt.replayed_hive import lost_bins
-from mending.boot.settings import difference, listing
+from mending.boot.nt import start, store, system_hive
+from mending.boot.nt.start import Driver, lost_bins
+from mending.disk import settings
 from mending.disk.hives import Hive
-from mending.formats.nt import hive_base
+from mending.formats import hives
 from mending.model import FindingId, RepairId, Severity
-from mending.workshop.hive_file import hive_bytes
+from mending.workshop.nt import hive_bytes
 
 
 class Order(unittest.TestCase):
@@ -48,9 +48,9 @@ class Menus(unittest.TestCase):
 
     def searched(self, *words):
         with patch.object(
-            commands, "_found", lambda _state, kind, value, name, _line: (kind, value, name)
+            script, "_found", lambda _state, kind, value, name, _line: (kind, value, name)
         ):
-            return commands._search(None, list(words), 1)
+            return script._search(None, list(words), 1)
 
     def test_what_is_searched_and_which_variable_gets_it(self):
         for words, found in (
@@ -185,14 +185,14 @@ class Hives(unittest.TestCase):
             (len(data) + 1, None),  # no such length can be
         ):
             struct.pack_into("<I", data, 40, bins)
-            data[508:512] = hive_base.checksum(bytes(data[:512])).to_bytes(4, "little")
+            data[508:512] = hives.checksum(bytes(data[:512])).to_bytes(4, "little")
             self.assertEqual(lost_bins(bytes(data)), repair, bins)
         for lost in (b"", bytes(4096), bytes(data[:4096])):
             self.assertEqual(lost_bins(lost), RepairId.HIVE_HEADER)
 
     def test_a_time_counts_from_1601(self):
         unix_epoch = 11_644_473_600 * 10_000_000
-        self.assertTrue(hive_copies._time(unix_epoch).startswith("1970-01-01"))
+        self.assertTrue(system_hive._time(unix_epoch).startswith("1970-01-01"))
 
     def settings(self, part, keys):
         return {(each.kind, each.name): each for each in part(Hive(hive_bytes(keys, 0)))}
@@ -211,37 +211,37 @@ class Hives(unittest.TestCase):
                 }
             },
         }
-        found = self.settings(listing._services, keys)
+        found = self.settings(settings._services, keys)
         self.assertEqual(set(found), {("driver", "Quay"), ("driver", "Pier"), ("service", "Desk")})
         decides = {name for (_, name), each in found.items() if each.decides}
         self.assertEqual(decides, {"Quay"})
         self.assertIn("quay.sys", found["driver", "Quay"].says)
 
     def test_a_day_is_eight_digits(self):
-        self.assertEqual(listing._day("20261201"), "since 2026-12-01")
+        self.assertEqual(settings._day("20261201"), "since 2026-12-01")
         for text in ("2026121", "202612011", "", "2026-2-1", "abcdefgh"):
-            self.assertEqual(listing._day(text), "")
+            self.assertEqual(settings._day(text), "")
 
     def test_two_hives_differ_in_keys_whose_values_do(self):
         def hive(**settings):
             return Hive(hive_bytes({"Select": settings, "Setup": {"SetupType": 0}}, 0))
 
-        self.assertEqual(difference._differing(hive(Current=1), hive(Current=1)), 0)
-        self.assertEqual(difference._differing(hive(Current=1), hive(Current=2)), 1)
-        self.assertEqual(difference._differing(hive(Current=1), hive(Default=1)), 1)
+        self.assertEqual(settings._differing(hive(Current=1), hive(Current=1)), 0)
+        self.assertEqual(settings._differing(hive(Current=1), hive(Current=2)), 1)
+        self.assertEqual(settings._differing(hive(Current=1), hive(Default=1)), 1)
 
 
 class Drivers(unittest.TestCase):
     def drivers(self, *rows):
         return {
-            name: services.Driver(name, "", "", kind, start, 1, group, tag)
+            name: Driver(name, "", "", kind, start, 1, group, tag)
             for name, kind, start, group, tag in rows
         }
 
     def ordered(self, keys, known):
         control_set = Hive(hive_bytes(keys, 0)).root
         settings = SimpleNamespace(control_set=control_set)
-        return [each.name for each in services.boot_drivers(settings, known)]
+        return [each.name for each in start.boot_drivers(settings, known)]
 
     def test_boot_drivers_are_loaded_by_group_and_in_a_group_by_tag(self):
         known = self.drivers(
@@ -273,7 +273,7 @@ class Drivers(unittest.TestCase):
             (2 << 20, "ab-1", False),
         ):
             device = SimpleNamespace(offset=offset, partition=partition)
-            self.assertEqual(store_volumes._is_at(volume, device), at, (offset, partition))
+            self.assertEqual(store._is_at(volume, device), at, (offset, partition))
 
 
 if __name__ == "__main__":

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pexpect
 
-from mending.app.bounds import MOST_MEMORY, within_bounds
+from mending.app.targets import MOST_MEMORY, within_bounds
 from mending.model import InputError, MendingError, TookTooMuchError
 from mending.repair.boot import own_code
 from mending.workshop import make_sample, samples

@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 from mending.disk.btrfs import DEFAULT, BtrfsReader
 from mending.disk.files import FilesUnavailableError, open_files
 from mending.disk.layout import survey
-from mending.formats.btrfs import lzo
+from mending.formats import btrfs
 from mending.model import ByteOffset, InputError
 from mending.source import MemorySource, open_source
 from tests.root_disks import FIRST, root_disk, system_tree
@@ -80,8 +80,8 @@ class Packed(unittest.TestCase):
     @given(st.binary(max_size=300))
     def test_any_bytes_unpack_or_are_refused(self, data):
         for unpack in (
-            lambda: lzo.unpack(data, 4096),
-            lambda: lzo.unpack_segments(data, 9000, 4096),
+            lambda: btrfs.unpack_lzo(data, 4096),
+            lambda: btrfs.unpack_lzo_segments(data, 9000, 4096),
         ):
             try:
                 self.assertLessEqual(len(unpack()), 9000)

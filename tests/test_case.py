@@ -10,11 +10,11 @@ import time
 import unittest
 from pathlib import Path
 
-from mending.case import closing, load_case, plan_of, saw, started, tried
+from mending.case import load_case, plan_of, saw, started, tried, work
 from mending.case.events import Added, Learned
+from mending.case.folder import held
 from mending.case.folder import record as append
-from mending.case.lock import held
-from mending.case.thinking import facts_of, situation_of
+from mending.case.reasoning import facts_of, situation_of
 from mending.knowledge import base_pack
 from mending.model import Hand, InputError, Place, RefusedError
 from mending.plan import visit_costs
@@ -321,8 +321,7 @@ class Flow(InFolder):
         self.run_here("started", self.case, "yes")
         self.assertIn("stop-automatic-restart", self.run_here(*ending, expect=2))
         back = [
-            f"--put-back={step}=done"
-            for step in closing.to_put_back(load_case(self.case), self.pack)
+            f"--put-back={step}=done" for step in work.to_put_back(load_case(self.case), self.pack)
         ]
         self.run_here(*ending, *back)
         before = self.lines()

@@ -7,7 +7,7 @@ import pexpect
 from rich.color import Color
 from rich.style import Style
 
-from mending.cli.show.colours import NONE, STYLES
+from mending.cli.show.tables import NONE, STYLES
 from mending.repair.boot import own_code
 from mending.workshop import make_sample, samples
 from tests.support import PROGRAM, InFolder

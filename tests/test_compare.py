@@ -10,11 +10,10 @@ from Registry import Registry
 
 from mending.disk.files import open_files
 from mending.disk.layout import survey
-from mending.formats.nt import shadow_store
-from mending.formats.nt.shadow_store import BLOCK, HEAD
+from mending.formats import shadow_store
+from mending.formats.shadow_store import BLOCK, HEAD
 from mending.source import open_source
-from mending.workshop.histories import history
-from mending.workshop.history_files import as_xml
+from mending.workshop.histories import as_xml, history
 from mending.workshop.nt import other_program_at_sign_in
 from tests.nt_pc import (
     BASE,

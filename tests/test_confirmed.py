@@ -9,10 +9,10 @@ import unittest
 from pathlib import Path
 from unittest import mock
 
-from mending.boot.trace import trace as walk
-from mending.cli.show.console import rows, say
+from mending.boot import trace as walk
+from mending.cli.show.tables import rows, say
 from mending.knowledge import load_pack
-from mending.knowledge.kept import kept
+from mending.knowledge.load import kept
 from mending.knowledge.schema import Pack
 from mending.model import InputError, RefusedError, RepairId
 from mending.repair.base import MendSettings

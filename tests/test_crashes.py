@@ -11,7 +11,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from mending.crash.read import Reader
-from mending.formats.evidence import kernel_log
+from mending.formats import kernel_text
 from mending.knowledge import base_codes, base_events
 from mending.source import MemorySource
 from tests.machine import QEMU
@@ -198,7 +198,7 @@ class Forms(InFolder):
         self.assertEqual(read("[" * 100_000 + "{" * 50_000 + "panic(cpu 1"), [])
 
     def test_letters_of_the_kernels_state(self):
-        self.assertEqual(len(kernel_log.taint_says("POEX?")), 4)
+        self.assertEqual(len(kernel_text.taint_says("POEX?")), 4)
 
 
 class Memory(InFolder):

@@ -6,13 +6,11 @@ import struct
 import unittest
 import uuid
 
-from mending.disk.volume.apfs_info import contained_volumes
-from mending.formats.partition import gpt
+from mending.disk.volume.info import contained_volumes
+from mending.formats import gpt
 from mending.model import fletcher64
 from mending.source import MemorySource
-from mending.workshop.disks import DISK_GUID, put_desk
-from mending.workshop.guid_table import put_guid_table
-from mending.workshop.image import SECTOR, ImageDraft
+from mending.workshop.disks import DISK_GUID, SECTOR, ImageDraft, put_desk, put_guid_table
 from tests.samples import needs_samples, read_samples
 from tests.support import InFolder, ids, trace_file
 

@@ -17,20 +17,21 @@ from random import Random
 
 import msgspec
 
-from mending.app.copies.copying import copy_into
 from mending.disk.files import open_files
 from mending.disk.layout import survey
+from mending.imaging.copying import copy_into
 from mending.knowledge.families import wishes_of
 from mending.source import MemorySource, open_source
 from mending.source.imaging import (
+    CELL_BYTES,
     ByteRanges,
+    PieceSums,
     ReadingHeader,
     ReadingRecord,
     load_record,
     open_image,
     record_path,
 )
-from mending.source.imaging.piece_sums import CELL_BYTES, PieceSums
 from tests.flaky_drive import FlakyDrive
 from tests.support import PROGRAM, InFolder, needs, needs_mounts, sha, tool, trace_file
 

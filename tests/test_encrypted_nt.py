@@ -16,9 +16,9 @@ from cryptography.hazmat.primitives.ciphers.algorithms import AES
 from cryptography.hazmat.primitives.ciphers.modes import CBC, ECB, XTS
 
 from mending.disk.layout import survey
-from mending.disk.locked import fve_unlocking, unlock_fve
+from mending.disk.locked import unlock_fve, unlocking
 from mending.disk.volume import fve_head
-from mending.formats.encryption import chunk_maps, fve
+from mending.formats import fve
 from mending.model import InputError, MendingError
 from mending.source import MemorySource, open_source
 from mending.workshop.nt import other_program_at_sign_in
@@ -63,10 +63,8 @@ def volume_key(data, secret):
     source = MemorySource(data)
     head = fve_head(source, survey(source).volumes[0])
     protector = head.protectors[-1]
-    (key,) = fve_unlocking._keys(protector, secret)
-    return fve_unlocking._unlocked(head.volume_key, fve_unlocking._opened(protector.inside, key))[
-        :32
-    ]
+    (key,) = unlocking._keys(protector, secret)
+    return unlocking._unlocked(head.volume_key, unlocking._opened(protector.inside, key))[:32]
 
 
 def opened(data, secret):
@@ -178,18 +176,16 @@ class Samples(Theirs):
     def test_maps_of_chunks(self):
         data = next(data for _, data in read_samples("dissect.fve", f"{FOLDER}/decrypted*"))
         first = fve.read_first(data)
-        described = chunk_maps.read_description(
-            data[first.maps[0] :][: chunk_maps.DESCRIPTION_BYTES]
-        )
+        described = fve.read_description(data[first.maps[0] :][: fve.DESCRIPTION_BYTES])
         self.assertEqual((described.chunk, len(described.places)), (8 * MIB, 6))
         at = described.places[0]
-        found = chunk_maps.read_map(data[at : at + chunk_maps.MAP_BYTES])
+        found = fve.read_map(data[at : at + fve.MAP_BYTES])
         self.assertEqual((found.start, found.end), (0x2000, 0x11F0000))
         random = Random(3)
         for _ in range(200):
             hurt = bytearray(data[at : at + 2048])
             hurt[random.randrange(60)] ^= 1 << random.randrange(8)
-            self.assertIsNone(chunk_maps.read_map(bytes(hurt)))
+            self.assertIsNone(fve.read_map(bytes(hurt)))
 
     def test_heads_that_ask_for_anything(self):
         """Bytes changed in a head, its checksum set right again: our own error, or plain bytes."""

@@ -14,15 +14,7 @@ from hypothesis import strategies as st
 
 from mending.crash.judge import analyse
 from mending.crash.read import Reader
-from mending.formats.evidence import (
-    dump,
-    event_record,
-    event_table,
-    log_line,
-    machine_check,
-    repair_log,
-    systemd_journal,
-)
+from mending.formats import dumps, event_log, histories, journal, kernel_text
 from mending.knowledge import base_codes, base_events
 from mending.model import decode_text, plain_time, read_time
 from mending.repair.boot import own_code
@@ -119,7 +111,7 @@ class Dumps(unittest.TestCase):
         ):
             draft = DumpDraft(**{**vars(draft), "kind": number})
             data = draft.encode()
-            found = dump.read(
+            found = dumps.read(
                 lambda at, length, data=data: data[at : at + length], len(data)
             ).record
             self.assertEqual((found.bits, found.kind, found.code), (draft.bits, kind, draft.code))
@@ -294,7 +286,7 @@ class Logs(InFolder):
             + b"\n__REALTIME_TIMESTAMP=1795161800000000\n_BOOT_ID=b\n"
         )
         self.assertEqual(self.events(export), wanted)
-        list(systemd_journal.read_export(io.BytesIO(b"MESSAGE\n" + b"\xff" * 8 + b"x")))
+        list(journal.read_export(io.BytesIO(b"MESSAGE\n" + b"\xff" * 8 + b"x")))
 
     def test_a_crash_in_a_journal_is_read_like_one_in_a_log_and_may_be_survived(self):
         words = (
@@ -397,7 +389,7 @@ class Logs(InFolder):
             )
             self.assertEqual(attempt.found, ("A file that the start needs is damaged: till.sys",))
             self.assertIn("none of them worked", attempt.says)
-        clean = repair_log.read(REPAIR.split("Root cause")[0].replace("0x490", "0x0"))
+        clean = histories.read_repair_log(REPAIR.split("Root cause")[0].replace("0x490", "0x0"))
         self.assertTrue(all(row.good for row in clean.tested))
         self.assertEqual([row.milliseconds for row in clean.tested], [15, 3])
 
@@ -482,9 +474,9 @@ class Hardware(unittest.TestCase):
         )
         for state, says in rows:
             self.assertTrue(
-                machine_check.state_says(state).startswith(says), machine_check.state_says(state)
+                kernel_text.state_says(state).startswith(says), kernel_text.state_says(state)
             )
-        self.assertEqual(machine_check.state_says(0x3200_0000_0007_0F0F), "")
+        self.assertEqual(kernel_text.state_says(0x3200_0000_0007_0F0F), "")
 
     def test_records_in_logs_and_dumps(self):
         text = (
@@ -605,12 +597,12 @@ class Hostile(InFolder):
         )
         for front in fronts:
             read(front.encode() + text.encode("utf-8", "replace") + data)
-        event_record.from_json(
+        event_log.from_json(
             {"Event": {"System": text, "EventData": {text: [text, None, {text: 1}]}}}, 1
         )
-        event_table.rows_of(data)
-        repair_log.read(decode_text(data + text.encode("utf-8", "replace")))
-        log_line.read_line(data, 1)
+        event_log.rows_of(data)
+        histories.read_repair_log(decode_text(data + text.encode("utf-8", "replace")))
+        kernel_text.read_line(data, 1)
 
     def test_evidence_without_anything_to_say(self):
         for data in (b"", b"\n", b"tickets sold: 3\n", b"a,b\n1,2\n"):

@@ -6,7 +6,7 @@ import gzip
 import os
 import unittest
 
-from mending.formats.package import dpkg
+from mending.formats import packages
 from mending.model import FileChange, InputError
 from mending.repair.journal import Journal
 from mending.source import FolderOverlay, FolderSource
@@ -189,7 +189,7 @@ class Mended(Trees):
             tool("dpkg-deb", "--root-owner-group", f"-Z{packing}", "-b", stage, cache / "login.deb")
             self.mend(tree, "file-restore", "--from", cache)
             damaged = (cache / "login.deb").read_bytes()[:-40]
-            self.assertIsInstance(list(dpkg.files_of(damaged, {f"/{INIT}": ""}, 1 << 30)), list)
+            self.assertIsInstance(list(packages.files_of(damaged, {f"/{INIT}": ""}, 1 << 30)), list)
 
     @needs(*MAKERS)
     def test_on_a_disk_in_the_blocks_a_file_has(self):
@@ -272,16 +272,16 @@ class WriteBuffer(Trees):
         self.assertEqual((new.read("/etc/new/a", 2), new.holds("/etc/fstab")), (b"ab", None))
 
     def test_lists_of_packages(self):
-        found = dpkg.read_status(STATUS)
+        found = packages.read_dpkg_status(STATUS)
         self.assertEqual(
             {name: finding.needs for name, finding in found.items()},
             {"login": ("libferry", "gone"), "libferry": ()},
         )
         self.assertEqual(
-            dpkg.read_sums("0" * 32 + "  usr/bin/a b\nnonsense\n"), {"/usr/bin/a b": "0" * 32}
+            packages.read_sums("0" * 32 + "  usr/bin/a b\nnonsense\n"), {"/usr/bin/a b": "0" * 32}
         )
         for data in (b"", b"!<arch>\n", b"!<arch>\n" + b"x" * 200):
-            self.assertEqual(list(dpkg.files_of(data, {}, 1000)), [])
+            self.assertEqual(list(packages.files_of(data, {}, 1000)), [])
 
 
 if __name__ == "__main__":

@@ -13,39 +13,31 @@ from types import SimpleNamespace
 import msgspec
 
 import mending.formats
-from mending.formats.bootloader import grub_menu
-from mending.formats.btrfs import lzo, tree
-from mending.formats.container import lvm
-from mending.formats.encryption import fve
-from mending.formats.evidence import (
-    event_record,
-    event_table,
-    kernel_log,
-    log_line,
-    machine_check,
-    older_event_log,
-)
-from mending.formats.evidence.binary_journal import journal
-from mending.formats.evidence.dump import header as dump_header
-from mending.formats.evidence.systemd_journal import read_export, read_json
-from mending.formats.executable import bzimage, elf, pe
-from mending.formats.filesystem import (
+from mending.formats import (
+    arrays,
+    btrfs,
+    bzimage,
+    elf,
+    event_log,
     exfat,
     ext,
-    ext_extents,
     fat,
-    fat_tables,
+    firmware,
+    fve,
+    grub,
+    histories,
+    journal,
+    kernel_text,
+    mbr,
     ntfs,
-    ntfs_index,
-    ntfs_records,
-    signatures,
+    pe,
+    volume_heads,
 )
-from mending.formats.firmware import load_option
-from mending.formats.nt import setup_log
-from mending.formats.partition import mbr
-from mending.formats.xfs import structures as xfs
+from mending.formats import dumps as dump_header
+from mending.formats import xfs as xfs
+from mending.formats.journal import read_export, read_json
 from mending.model import FilesystemKind, InputError, Window
-from mending.model.data.layout import Layout
+from mending.model.data import Layout
 from mending.repair.boot import own_code
 from mending.workshop import bios_disk
 from tests.support import InFolder
@@ -116,10 +108,10 @@ class BootSectors(InFolder):
     def test_a_disc_is_known_by_the_second_byte_of_its_first_descriptor(self):
         disc = bytearray(40_960)
         disc[32_769:32_774] = b"CD001"
-        found = signatures.recognise(Window(bytes(disc)))
+        found = volume_heads.recognise(Window(bytes(disc)))
         self.assertIs(found.filesystem, FilesystemKind.ISO9660)
         disc[32_768:32_774] = b"CD001\0"
-        self.assertIsNone(signatures.recognise(Window(bytes(disc))))
+        self.assertIsNone(volume_heads.recognise(Window(bytes(disc))))
 
     def test_a_fat_boot_sector_begins_with_one_of_two_jumps(self):
         sector = bytearray(self.volume_bytes())
@@ -155,27 +147,27 @@ class BootSectors(InFolder):
 
 class FatFolders(unittest.TestCase):
     def row(self, name=b"TICKETS TXT", kind=0x20):
-        return fat_tables.new_row(name, kind, 0x0003_0007, 1234)
+        return fat.new_row(name, kind, 0x0003_0007, 1234)
 
     def test_a_new_row_is_read_as_it_was_meant(self):
         raw = self.row()
         self.assertEqual(len(raw), 32)
         self.assertEqual(raw[12:16], bytes(4))  # no case, no tenths, no time of making
         self.assertEqual(raw[22:24], bytes(2))
-        (entry,) = fat_tables.rows(raw, FAT32)
+        (entry,) = fat.rows(raw, FAT32)
         read = (entry.name, entry.short, entry.folder, entry.cluster, entry.bytes, entry.rows)
         self.assertEqual(read, ("TICKETS.TXT", "TICKETS.TXT", False, 0x0003_0007, 1234, 0))
-        (entry,) = fat_tables.rows(raw, FAT16)
+        (entry,) = fat.rows(raw, FAT16)
         self.assertEqual(entry.cluster, 7)
 
     def test_dots_labels_and_freed_rows_are_no_files(self):
         dots = self.row(b".          ", 0x10) + self.row(b"..         ", 0x10)
         others = self.row(b"\xe5ONE    TXT") + self.row(b"QUAY       ", 0x08)
-        (entry,) = fat_tables.rows(dots + others + self.row(b"LAST    TXT"), FAT16)
+        (entry,) = fat.rows(dots + others + self.row(b"LAST    TXT"), FAT16)
         self.assertEqual((entry.name, entry.at), ("LAST.TXT", 4 * 32))
-        self.assertEqual(fat_tables.volume_label(dots + others), "QUAY")
-        self.assertEqual(fat_tables.volume_label(self.row(kind=0x28)), "")
-        self.assertEqual(fat_tables.volume_label(self.row(b"\xe5UAY       ", 0x08)), "")
+        self.assertEqual(fat.volume_label(dots + others), "QUAY")
+        self.assertEqual(fat.volume_label(self.row(kind=0x28)), "")
+        self.assertEqual(fat.volume_label(self.row(b"\xe5UAY       ", 0x08)), "")
 
     def test_a_short_name_is_the_name_only_where_nothing_is_lost(self):
         for name, wanted in (
@@ -184,47 +176,45 @@ class FatFolders(unittest.TestCase):
             ("FARE LIST.TXT", b"FARELI~1TXT"),
             ("TIMETABLES", b"TIMETA~1   "),
         ):
-            self.assertEqual(fat_tables.short_name(name, set()), wanted, name)
-        self.assertEqual(fat_tables.short_name("FARES.TXT", {"FARES.TXT"}), b"FARES~1 TXT")
+            self.assertEqual(fat.short_name(name, set()), wanted, name)
+        self.assertEqual(fat.short_name("FARES.TXT", {"FARES.TXT"}), b"FARES~1 TXT")
 
     def test_entries_of_twelve_bits_share_a_byte(self):
-        self.assertEqual(list(fat_tables.entries(b"\x34\xf2\xab", FAT12)), [0x234, 0xABF])
-        self.assertEqual(fat_tables.entry_at(b"\x34\xf2\xab", 1, FAT12), 0xABF)
+        self.assertEqual(list(fat.entries(b"\x34\xf2\xab", FAT12)), [0x234, 0xABF])
+        self.assertEqual(fat.entry_at(b"\x34\xf2\xab", 1, FAT12), 0xABF)
 
     def test_how_a_volume_was_left_is_in_its_second_entry(self):
         for kind, bit in ((FAT16, 0x8000), (FAT32, 0x0800_0000)):
-            self.assertIs(fat_tables.closed_properly([0, bit], kind), True)
-            self.assertIs(fat_tables.closed_properly([0, bit - 1], kind), False)
-            self.assertIsNone(fat_tables.closed_properly([0], kind))
-        self.assertIsNone(fat_tables.closed_properly([0, 0xFFF], FAT12))
+            self.assertIs(fat.closed_properly([0, bit], kind), True)
+            self.assertIs(fat.closed_properly([0, bit - 1], kind), False)
+            self.assertIsNone(fat.closed_properly([0], kind))
+        self.assertIsNone(fat.closed_properly([0, 0xFFF], FAT12))
 
 
 class NtfsRecords(unittest.TestCase):
     def test_names_of_listed_attributes(self):
         name = "roads".encode("utf-16-le")
         row = struct.pack("<IHBBQQH", 0x80, 40, 5, 26, 0, 77, 0)[:26] + name
-        (listed,) = ntfs_index.listed_attributes(row.ljust(40, b"\0"))
+        (listed,) = ntfs.listed_attributes(row.ljust(40, b"\0"))
         self.assertEqual((listed.type, listed.name, listed.reference), (0x80, "roads", 77))
 
     def test_whether_a_link_counts_from_its_folder(self):
         target = "..\\quay".encode("utf-16-le")
         for flags, relative in ((0, False), (1, True), (2, False), (3, True)):
-            head = struct.pack(
-                "<IHHHHHHI", ntfs_index.SYMBOLIC_LINK, 0, 0, 0, len(target), 0, 0, flags
-            )
-            link = ntfs_index.reparse(head + target)
+            head = struct.pack("<IHHHHHHI", ntfs.SYMBOLIC_LINK, 0, 0, 0, len(target), 0, 0, flags)
+            link = ntfs.reparse(head + target)
             self.assertEqual((link.target, link.is_relative), ("..\\quay", relative), flags)
 
     def test_the_last_attribute_may_end_where_the_record_does(self):
         body = struct.pack("<IIBBHHHIHH", 0x10, 24, 0, 0, 0, 0, 0, 0, 24, 0)
-        (found,) = ntfs_records._attributes(body, 0)
+        (found,) = ntfs._attributes(body, 0)
         self.assertEqual((found.type, found.value), (0x10, b""))
 
 
 class Trees(unittest.TestCase):
     def test_a_child_of_extents_may_lie_behind_the_first_four_billion_blocks(self):
         row = struct.pack("<IIHH", 9, 5, 2, 0)
-        self.assertEqual(ext_extents._child(row), (9, (2 << 32) + 5))
+        self.assertEqual(ext._child(row), (9, (2 << 32) + 5))
 
     def test_rows_of_the_root_of_an_xfs_tree_fill_what_is_left_of_the_inode(self):
         rows = b"".join(struct.pack(">Q", number) for number in (1, 2, 3, 4))
@@ -241,10 +231,10 @@ class Trees(unittest.TestCase):
 
     def test_free_space_of_a_pool(self):
         block = bytearray(4096)
-        block[64:72] = tree.MAGIC
+        block[64:72] = btrfs.MAGIC
         struct.pack_into("<QQ", block, 112, 1000, 300)
         struct.pack_into("<QII", block, 136, 1, 4096, 16_384)
-        self.assertEqual(tree.read_superblock(bytes(block)).free, 700)
+        self.assertEqual(btrfs.read_superblock(bytes(block)).free, 700)
 
     def test_every_kind_of_repetition_in_a_packed_segment(self):
         first = bytes(range(100, 200))
@@ -254,7 +244,7 @@ class Trees(unittest.TestCase):
             (bytes([0x80 | 3 << 2, 0]), first[-4:][:4]),  # five from four before the end
             (bytes([32 | 4, (100 - 1) << 2 & 0xFF, (100 - 1) >> 6]), first[:6]),
         ):
-            made = lzo.unpack(start + code + end, 1000)
+            made = btrfs.unpack_lzo(start + code + end, 1000)
             self.assertEqual(made[:100], first)
             distance = 4 if code[0] & 0x80 else 100
             count = 5 if code[0] & 0x80 else 6
@@ -265,9 +255,9 @@ class Trees(unittest.TestCase):
     def test_a_packed_segment_makes_no_more_than_it_may(self):
         plain = b"ferry " * 40
         packed = bytes([17 + 6]) + b"ferry " + bytes([0x20, 234 - 33, 5 << 2, 0, 17, 0, 0])
-        self.assertEqual(lzo.unpack(packed, len(plain)), plain)
+        self.assertEqual(btrfs.unpack_lzo(packed, len(plain)), plain)
         with self.assertRaises(InputError):
-            lzo.unpack(packed, len(plain) - 1)
+            btrfs.unpack_lzo(packed, len(plain) - 1)
 
 
 class Programs(unittest.TestCase):
@@ -347,7 +337,7 @@ class Firmware(unittest.TestCase):
         drive = struct.pack("<BBHIQQ16sBB", 4, 1, 42, 2, 2048, 4096, signature, 2, kind)
         path = before + drive + bytes((0x7F, 0xFF, 4, 0))
         name = "quay".encode("utf-16-le") + bytes(2)
-        return load_option.read(struct.pack("<IH", 1, len(path)) + name + path).record
+        return firmware.read_load_option(struct.pack("<IH", 1, len(path)) + name + path).record
 
     def test_what_names_a_partition(self):
         guid = bytes(range(16))
@@ -365,24 +355,26 @@ class Firmware(unittest.TestCase):
 class Groups(unittest.TestCase):
     def head(self, offset, length):
         head = bytearray(512)
-        head[4:20] = lvm._AREA_MAGIC
+        head[4:20] = arrays._AREA_MAGIC
         struct.pack_into("<QQ", head, 40, offset, length)
         return Window(bytes(head))
 
     def test_where_the_newest_description_lies(self):
-        area = lvm.Area(4096, 2048)
-        self.assertEqual(lvm.text_parts(self.head(512, 100), area), (lvm.Area(4608, 100),))
-        round_the_end = (lvm.Area(4096 + 2000, 48), lvm.Area(4096 + 512, 52))
-        self.assertEqual(lvm.text_parts(self.head(2000, 100), area), round_the_end)
+        area = arrays.Area(4096, 2048)
+        self.assertEqual(arrays.text_parts(self.head(512, 100), area), (arrays.Area(4608, 100),))
+        round_the_end = (arrays.Area(4096 + 2000, 48), arrays.Area(4096 + 512, 52))
+        self.assertEqual(arrays.text_parts(self.head(2000, 100), area), round_the_end)
         for offset, length in ((511, 100), (2048, 100), (512, 0), (512, 2048), (0, 0)):
-            self.assertEqual(lvm.text_parts(self.head(offset, length), area), (), (offset, length))
+            self.assertEqual(
+                arrays.text_parts(self.head(offset, length), area), (), (offset, length)
+            )
 
     def segment(self, kind, stripes):
         text = (
             'vg { id = "a-b" extent_size = 8192 logical_volumes { root { segment1 {'
             f' start_extent = 0 extent_count = 9 type = "{kind}" stripes = [{stripes}] }} }} }} }}'
         )
-        (segment,) = lvm.read_group(text.encode()).volumes[0].segments
+        (segment,) = arrays.read_group(text.encode()).volumes[0].segments
         return segment
 
     def test_only_plain_stripes_that_are_named_can_be_read(self):
@@ -413,39 +405,39 @@ class Journals(unittest.TestCase):
 class Records(unittest.TestCase):
     def test_numbers_of_events_are_numbers(self):
         for identity, wanted in (("41", 41), (" 41 ", 41), ("abc", None), ("", None), ("²", None)):
-            record = event_record._record("by", identity, "", "words", {}, 1)
+            record = event_log._record("by", identity, "", "words", {}, 1)
             self.assertEqual(record.number, wanted, identity)
         for code, wanted in (("41", 41), ("1234567890", None), ("12345678901", None), ("", None)):
             rows = [
                 {"Time": "2026-05-01 10:00:00", "Source": "quay", "Event ID": code, "Text": "x"}
             ]
-            for record in event_table.records(rows):
+            for record in event_log.records(rows):
                 self.assertEqual(record.number, wanted, code)
 
     def test_words_of_an_event_are_its_own_else_its_values(self):
         for words, wanted in (("the quay", "the quay"), ("", "north south")):
             values = {"a": "north", "b": "south"}
-            self.assertEqual(event_record._record("", "1", "", words, values, 1).text, wanted)
+            self.assertEqual(event_log._record("", "1", "", words, values, 1).text, wanted)
 
     def test_events_as_xml_are_taken_when_they_end(self):
         event = "<Event><System><EventID>41</EventID></System></Event>"
         log = io.BytesIO(f"<Events>{event}{event}</Events>".encode())
-        told = [(record.number, record.line) for record in event_record.read_xml(log)]
+        told = [(record.number, record.line) for record in event_log.read_xml(log)]
         self.assertEqual(told, [(41, 1), (41, 2)])
 
     def test_lines_with_a_time_since_the_start_are_the_kernels(self):
         for raw, by in ((b"[    1.250000] quay: ready", "kernel"), (b"quay: ready", "")):
-            line = log_line.read_line(raw, 3)
+            line = kernel_text.read_line(raw, 3)
             self.assertEqual((line.record.by, line.record.line), (by, 3))
 
     def test_a_record_says_its_length_twice(self):
-        body = bytearray(older_event_log._LEAST + 8)
+        body = bytearray(event_log._LEAST + 8)
         struct.pack_into("<II", body, 0, len(body), 0x654C664C)
-        data = bytearray(older_event_log.HEADER_BYTES) + body
-        at = older_event_log.HEADER_BYTES
+        data = bytearray(event_log.OLDER_HEADER_BYTES) + body
+        at = event_log.OLDER_HEADER_BYTES
         for kept, found in ((len(body), True), (len(body) - 1, False), (len(body) + 1, False)):
             struct.pack_into("<I", data, len(data) - 4, kept)
-            record = older_event_log._record(bytes(data), at)
+            record = event_log._older_event_log_record(bytes(data), at)
             self.assertEqual(record is not None, found, kept)
 
     def test_sections_of_a_set_up_log_begin_at_the_line_of_their_title(self):
@@ -455,19 +447,17 @@ class Records(unittest.TestCase):
             "<<<  [Exit status: SUCCESS]\r\n"
         )
         log = io.BytesIO((section * 2).encode())
-        self.assertEqual([each.line for each in setup_log.read_setup_log(log)], [1, 6])
+        self.assertEqual([each.line for each in histories.read_setup_log(log)], [1, 6])
 
     def test_a_text_ends_at_its_zero_or_where_the_record_does(self):
         body = "quay".encode("utf-16-le")
-        self.assertEqual(
-            older_event_log._words(body + bytes(2) + b"more", 0), ("quay", len(body) + 2)
-        )
-        self.assertEqual(older_event_log._words(body, 0), ("quay", len(body) + 2))
-        self.assertEqual(older_event_log._words(body + b"x", 0), ("quay", len(body) + 2))
+        self.assertEqual(event_log._words(body + bytes(2) + b"more", 0), ("quay", len(body) + 2))
+        self.assertEqual(event_log._words(body, 0), ("quay", len(body) + 2))
+        self.assertEqual(event_log._words(body + b"x", 0), ("quay", len(body) + 2))
 
     def test_a_bank_without_an_error_says_nothing(self):
-        self.assertEqual(machine_check.state_says(1 << 61 | 0x0005), "")
-        told = machine_check.state_says(1 << 63 | 1 << 61 | 0x0005)
+        self.assertEqual(kernel_text.state_says(1 << 61 | 0x0005), "")
+        told = kernel_text.state_says(1 << 63 | 1 << 61 | 0x0005)
         self.assertEqual(told, "wrong parity inside the processor; not put right")
 
     def test_only_lines_of_the_hardware_are_its_words(self):
@@ -476,7 +466,7 @@ class Records(unittest.TestCase):
             b"CPU: 2 PID: 1 Comm: systemd Not tainted 6.1.0 #1",
             b"a list: Bank 5: be00000000800400 in another line",
         ]
-        (crash,) = kernel_log.read_crashes(enumerate(lines, 1))
+        (crash,) = kernel_text.read_crashes(enumerate(lines, 1))
         self.assertEqual(crash.hardware, ())
 
     def test_a_driver_is_called_what_stands_before_the_first_zero(self):
@@ -490,27 +480,25 @@ class Records(unittest.TestCase):
 
 class Menus(unittest.TestCase):
     def words(self, text):
-        found, quoted = grub_menu._words(text)
+        found, quoted = grub._words(text)
         return [
-            [piece for _, piece in word.pieces]
-            for word in found
-            if isinstance(word, grub_menu.Word)
+            [piece for _, piece in word.pieces] for word in found if isinstance(word, grub.Word)
         ], quoted
 
     def test_variables_are_words_in_single_quotes_only(self):
-        found, _ = grub_menu._words("echo $a \"$b\" '$c'")
+        found, _ = grub._words("echo $a \"$b\" '$c'")
         named = [
             (piece, variable)
             for word in found
-            if isinstance(word, grub_menu.Word)
+            if isinstance(word, grub.Word)
             for variable, piece in word.pieces
         ]
         self.assertEqual([piece for piece, variable in named if variable], ["a", "b"])
         self.assertIn(("$c", False), [("".join(p for p, _ in named[-2:]), named[-1][1])])
 
     def test_the_line_of_a_quote_that_does_not_end(self):
-        self.assertEqual(grub_menu._words("a\nb 'c\nd")[1], 2)
-        self.assertIsNone(grub_menu._words("a 'b'\n")[1])
+        self.assertEqual(grub._words("a\nb 'c\nd")[1], 2)
+        self.assertIsNone(grub._words("a 'b'\n")[1])
 
 
 if __name__ == "__main__":

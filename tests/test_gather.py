@@ -11,9 +11,9 @@ from unittest import mock
 import msgspec
 from benchmarks.conversations import HAND, host_in
 
-from mending.app.copies import gathering
-from mending.app.copies.gathering import gather
+from mending.app import gathering
 from mending.app.evidence import attach, crashes_of
+from mending.app.gathering import gather
 from mending.app.targets import NamedTarget
 from mending.app.tracing import trace
 from mending.boot.trace import open_environment

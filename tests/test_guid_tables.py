@@ -10,9 +10,7 @@ import zlib
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from mending.formats.executable import pe
-from mending.formats.filesystem import exfat
-from mending.formats.partition import gpt
+from mending.formats import exfat, gpt, pe
 from mending.model import InputError, Window
 from mending.workshop import UEFI_FAULTS, uefi_disk
 from mending.workshop.disks import code

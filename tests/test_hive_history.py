@@ -13,11 +13,8 @@ from Registry import Registry
 from mending.crash.read import Reader
 from mending.knowledge import base_codes, base_events
 from mending.source import MemorySource
-from mending.workshop.dumps import DumpDraft
-from mending.workshop.histories import history
-from mending.workshop.history_files import as_xml
-from mending.workshop.hive_file import hive_bytes
-from mending.workshop.nt_tree import software_keys, system_keys
+from mending.workshop.histories import DumpDraft, as_xml, history
+from mending.workshop.nt import hive_bytes, software_keys, system_keys
 from tests.nt_pc import BASE, PROGRAMS, SOFTWARE, SYSTEM, NtPc, put_by_driver
 from tests.samples import needs_samples, read_samples
 from tests.support import InFolder, needs, needs_mounts

@@ -8,10 +8,10 @@ from pathlib import Path
 from random import Random
 
 from mending.disk.hives import Hive, HiveEditor, changed_places, new_hive, replayed, walk
-from mending.formats.nt import hive_base
-from mending.formats.nt.hive_cells import DamagedHiveError
+from mending.formats import hives
+from mending.formats.hives import DamagedHiveError
 from mending.model import InputError
-from mending.workshop.hive_file import hive_bytes
+from mending.workshop.nt import hive_bytes
 from tests.samples import needs_samples
 from tests.support import needs
 from tests.test_hives import DUMP, ORACLE, samples
@@ -140,7 +140,7 @@ class Own(unittest.TestCase):
         data = hive_bytes({"A": {"B": 1}}, 0)
         torn = bytearray(data)
         torn[4:8] = (9).to_bytes(4, "little")
-        torn[508:512] = hive_base.checksum(bytes(torn[:512])).to_bytes(4, "little")
+        torn[508:512] = hives.checksum(bytes(torn[:512])).to_bytes(4, "little")
         log = bytes(torn[:512]) + b"DIRT" + b"\xff" * 60
         log = log.ljust(1024, b"\0") + data[4096:].replace(b"\1\0\0\0", b"\2\0\0\0")
         editor = HiveEditor(bytes(torn))

@@ -16,8 +16,8 @@ from hypothesis import strategies as st
 from Registry import RegistryLog
 
 from mending.disk.hives import Hive, remaining_keys, replayed, walk
-from mending.formats.nt import hive_base, hive_log
-from mending.formats.nt.hive_cells import DamagedHiveError
+from mending.formats import hives
+from mending.formats.hives import DamagedHiveError
 from mending.model import InputError
 from tests.samples import needs_samples, read_samples
 from tests.support import needs
@@ -149,7 +149,7 @@ class Real(unittest.TestCase):
 
     def test_a_write_that_was_cut_off_is_finished_from_either_kind_of_log(self):
         data = small()
-        base = hive_base.BASE.read(hive_base.Window(data[:4096]))
+        base = hives.BASE.read(hives.Window(data[:4096]))
         for build in (map_log, entry_log):
             hive, log = build(data, base)
             broken = Hive(hive)
@@ -180,8 +180,8 @@ class RealLog(unittest.TestCase):
     def test_its_writes_end_as_an_independent_program_ends_them(self):
         found = dict(read_samples("dfwinreg-source", "NTUSER.DAT*"))
         whole, log = found["NTUSER.DAT"], found["NTUSER.DAT.LOG"]
-        base = hive_base.BASE.read(hive_base.Window(whole[:4096]))
-        (entry,), problems = hive_log.entries(log, base.bins)
+        base = hives.BASE.read(hives.Window(whole[:4096]))
+        (entry,), problems = hives.entries(log, base.bins)
         self.assertEqual((entry.sequence, problems), (base.first - 1, []))
         for changed in ((0,), (0, 1)):
             broken = bytearray(whole)
@@ -189,7 +189,7 @@ class RealLog(unittest.TestCase):
                 at, page = entry.pages[number]
                 broken[4096 + at : 4096 + at + len(page)] = bytes(len(page))
             broken[4:12] = struct.pack("<II", base.first, base.first - 1)
-            broken[508:512] = hive_base.checksum(bytes(broken[:512])).to_bytes(4, "little")
+            broken[508:512] = hives.checksum(bytes(broken[:512])).to_bytes(4, "little")
             after = replayed(bytes(broken), [log])
             self.assertEqual((after.applied, after.is_whole), (1, True))
             theirs = self.replayed_by_others(bytes(broken), log)
@@ -198,7 +198,7 @@ class RealLog(unittest.TestCase):
 
     def test_logs_of_our_own_making_end_the_same(self):
         data = small()
-        base = hive_base.BASE.read(hive_base.Window(data[:4096]))
+        base = hives.BASE.read(hives.Window(data[:4096]))
         broken, log = entry_log(data, base)
         theirs = self.replayed_by_others(broken, log)
         self.assertEqual(replayed(broken, [log]).data[4096:], theirs[4096:])
@@ -211,10 +211,10 @@ class RealLog(unittest.TestCase):
 
 def head_of(base, number, kind=6):
     """A base block of a log, by the written format."""
-    fields = {name: getattr(base, name) for name in hive_base.BASE.rows}
+    fields = {name: getattr(base, name) for name in hives.BASE.rows}
     fields |= {"first": number, "second": number, "kind": kind, "checksum": 0}
-    head = hive_base.BASE.patch(bytes(44) + b"\1" + bytes(467), **fields)
-    return head[:508] + hive_base.checksum(head).to_bytes(4, "little")
+    head = hives.BASE.patch(bytes(44) + b"\1" + bytes(467), **fields)
+    return head[:508] + hives.checksum(head).to_bytes(4, "little")
 
 
 def cut_off(data, base):
@@ -223,7 +223,7 @@ def cut_off(data, base):
     hive[4096:8192] = bytes(4096)
     hive[4096 * 3 : 4096 * 4] = b"\xee" * 4096
     hive[4:12] = (base.first + 1).to_bytes(4, "little") + base.second.to_bytes(4, "little")
-    hive[508:512] = hive_base.checksum(bytes(hive[:512])).to_bytes(4, "little")
+    hive[508:512] = hives.checksum(bytes(hive[:512])).to_bytes(4, "little")
     return bytes(hive)
 
 
@@ -244,18 +244,18 @@ def entry_log(data, base):
     body = body.ljust(-(-(40 + len(body)) // 512) * 512 - 40, b"\0")
     rows_of_head = (40 + len(body), 0, number, base.bins, len(pages))
     head = b"HvLE" + b"".join(row.to_bytes(4, "little") for row in rows_of_head)
-    head += hive_log.marvin32(body).to_bytes(8, "little")
-    head += hive_log.marvin32(head).to_bytes(8, "little")
+    head += hives.marvin32(body).to_bytes(8, "little")
+    head += hives.marvin32(head).to_bytes(8, "little")
     return cut_off(data, base), head_of(base, number) + head + body
 
 
 class Checksums(unittest.TestCase):
     def test_an_entry_of_a_real_log_has_the_checksum_that_its_system_wrote(self):
-        self.assertEqual(hive_log.marvin32(REAL_LOG_HEAD), REAL_LOG_SUM)
+        self.assertEqual(hives.marvin32(REAL_LOG_HEAD), REAL_LOG_SUM)
 
     @given(st.binary(max_size=2000))
     def test_any_bytes_are_read_as_a_log(self, data):
-        found, problems = hive_log.entries(bytes(512) + data, 4096)
+        found, problems = hives.entries(bytes(512) + data, 4096)
         self.assertLessEqual(len(found) + len(problems), 2 + len(data) // 512)
 
 

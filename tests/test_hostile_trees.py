@@ -10,7 +10,7 @@ import unittest
 from pathlib import Path
 from unittest import mock
 
-from mending.formats.package import dpkg
+from mending.formats import packages
 from mending.model import FileAttributes, InputError, RefusedError
 from mending.source import FolderSource
 from tests.systems import INIT, Trees
@@ -271,9 +271,9 @@ class Packages(unittest.TestCase):
         head = head.ljust(48) + str(len(packed)).encode().ljust(10) + b"`\n"
         package = b"!<arch>\n" + head + packed
         wanted = {"/usr/bin/sh": ""}
-        whole = list(dpkg.files_of(package, wanted, 1 << 24))
+        whole = list(packages.files_of(package, wanted, 1 << 24))
         self.assertEqual([len(file.data) for file in whole], [1 << 22])
-        self.assertEqual(list(dpkg.files_of(package, wanted, 1 << 20)), [])
+        self.assertEqual(list(packages.files_of(package, wanted, 1 << 20)), [])
 
 
 if __name__ == "__main__":

@@ -6,10 +6,7 @@ import random
 import unittest
 
 from mending.boot.trace import trace_target
-from mending.disk.files import (
-    FilesUnavailableError,
-    open_files,
-)
+from mending.disk.files import FilesUnavailableError, open_files
 from mending.disk.layout import survey
 from mending.model import InputError
 from mending.source import MemorySource, open_source

@@ -13,9 +13,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from mending.boot.linux import mount_table, option, parse_name
-from mending.formats.bootloader import boot_entry, grub_image, grub_menu
-from mending.formats.container import initramfs
-from mending.formats.executable import bzimage
+from mending.formats import boot_menus, bzimage, grub, initramfs
 from mending.model import Window
 from tests.support import (
     GRUB_FILES,
@@ -411,12 +409,12 @@ class Readers(unittest.TestCase):
     @settings(max_examples=200)
     def test_any_bytes_are_read(self, data):
         for text in (data, MENU.encode()[: len(data)] + data):
-            self.assertIsInstance(grub_menu.read(text).tree, tuple)
+            self.assertIsInstance(grub.read_menu(text).tree, tuple)
         self.assertTrue(bzimage.read(Window(data), len(data)).problems)
         initramfs.read(data)
-        boot_entry.read(data, "x.conf")
-        grub_image.read_image(b"mimg" + data)
-        grub_image.unpack_core(data)
+        boot_menus.read_entry(data, "x.conf")
+        grub.read_image(b"mimg" + data)
+        grub.unpack_core(data)
         list(mount_table(data.decode("utf-8", errors="replace")))
 
     def test_every_packing_is_walked_and_a_cut_one_is_told(self):
@@ -461,7 +459,7 @@ class Readers(unittest.TestCase):
 
     @given(st.text("abc '\"${}\\;#\n=", max_size=60))
     def test_a_menu_of_any_signs_ends(self, text):
-        menu = grub_menu.read(text.encode())
+        menu = grub.read_menu(text.encode())
         self.assertTrue(menu.damaged_line is None or menu.damaged_line >= 1)
 
 

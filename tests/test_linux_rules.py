@@ -7,21 +7,20 @@ import unittest
 from types import SimpleNamespace
 from unittest.mock import patch
 
-from mending.boot import new_entry
-from mending.boot.bios.active_entry import could_start
+from mending.boot import new_entry, volumes
+from mending.boot.bios import could_start
 from mending.boot.chain import DiskEnvironment
 from mending.boot.grub import core
-from mending.boot.linux import command_line, sign_in
-from mending.boot.nt import store_volumes, system_hive
-from mending.boot.nt.store_volumes import carried_store
-from mending.boot.volumes import findings
+from mending.boot.linux import mounts, sign_in
+from mending.boot.nt import store, system_hive
+from mending.boot.nt.store import carried_store
 from mending.disk.hives import Hive
 from mending.disk.layout import survey
 from mending.model import KINDS, FilesystemKind, FindingId, Severity, Where
 from mending.repair.boot import own_code
 from mending.source import MemorySource, open_source
 from mending.workshop import bios_disk
-from mending.workshop.hive_file import hive_bytes
+from mending.workshop.nt import hive_bytes
 from tests.support import InFolder, needs, tool
 
 MIB = 1 << 20
@@ -43,7 +42,7 @@ class CommandLines(unittest.TestCase):
             ("rdinit=/bin/bash", "rdinit=/bin/bash"),
             ("init=/sbin/init", ""),
         ):
-            self.assertEqual(command_line.diversion(line), wanted, line)
+            self.assertEqual(mounts.diversion(line), wanted, line)
 
     def test_what_is_asked_for_and_not_there(self):
         asked = []
@@ -53,9 +52,9 @@ class CommandLines(unittest.TestCase):
             contents=None,
         )
         with patch.object(
-            command_line, "_encrypted", lambda _env, name: asked.append(name) or name == "luks-a"
+            mounts, "_encrypted", lambda _env, name: asked.append(name) or name == "luks-a"
         ):
-            found = command_line._unlock(
+            found = mounts._unlock(
                 environment, "rd.luks.name=luks-a=root rd.luks.name=luks-b=home", Where()
             )
         self.assertEqual(asked, ["luks-a", "luks-b"])
@@ -142,7 +141,7 @@ class Entries(unittest.TestCase):
             inside = SimpleNamespace(
                 volume=volume, info=SimpleNamespace(bytes=believed), role="data"
             )
-            found = findings._length(SimpleNamespace(gpt=None), inside)
+            found = volumes._length(SimpleNamespace(gpt=None), inside)
             self.assertEqual(ids(found), wanted, (start, believed, own))
 
     def test_where_a_lost_superblock_was(self):
@@ -155,7 +154,7 @@ class Entries(unittest.TestCase):
                 filesystem=kind,
                 kind=KINDS[FilesystemKind(kind)],
             )
-            (lost,) = findings._lost_superblock(volume)
+            (lost,) = volumes._lost_superblock(volume)
             self.assertEqual(lost.where.offset, (1 << 20) + behind)
 
 
@@ -179,7 +178,7 @@ class Room(InFolder):
 
 class Stores(unittest.TestCase):
     def test_the_store_that_a_manager_carries(self):
-        name = store_volumes.nt_names().store.beside_loader
+        name = store.nt_names().store.beside_loader
         sound = f"\\EFI\\quay\\boot\\{name}"
         for text, wanted in (
             (sound, sound.replace("\\", "/")),
@@ -190,7 +189,7 @@ class Stores(unittest.TestCase):
             self.assertEqual(carried_store(data), wanted, text)
 
     def test_stores_are_looked_for_on_the_active_volume_and_on_system_partitions(self):
-        name = store_volumes.nt_names().store.beside_code
+        name = store.nt_names().store.beside_code
 
         def volume(number, **marks):
             marks = {"active": False, "efi": False, "fat": False, "readable": True, **marks}
@@ -207,15 +206,12 @@ class Stores(unittest.TestCase):
         environment = SimpleNamespace(
             volumes=volumes, find=lambda _volume, path: SimpleNamespace(path=f"/{path}")
         )
-        with patch.object(store_volumes, "stores_on", lambda _env, on: [f"/EFI/{on.number}"]):
-            found = [
-                (place.volume.number, place.path)
-                for place in store_volumes.store_places(environment)
-            ]
+        with patch.object(store, "stores_on", lambda _env, on: [f"/EFI/{on.number}"]):
+            found = [(place.volume.number, place.path) for place in store.store_places(environment)]
         self.assertEqual(found, [(1, f"/{name}"), (3, "/EFI/3"), (4, "/EFI/4")])
 
     def test_a_folder_named_like_a_store_is_none(self):
-        name = store_volumes.nt_names().store.beside_loader
+        name = store.nt_names().store.beside_loader
         folder = SimpleNamespace(path="/EFI/quay", is_folder=True)
         for is_folder, wanted in ((False, [f"/EFI/quay/{name}"]), (True, [])):
             file = SimpleNamespace(path=f"/EFI/quay/{name}", is_folder=is_folder)
@@ -227,7 +223,7 @@ class Stores(unittest.TestCase):
                 find=lambda _volume, _path: SimpleNamespace(path="/EFI", is_folder=True),
                 files=lambda _volume, files=files: files,
             )
-            self.assertEqual(store_volumes.stores_on(environment, None), wanted)
+            self.assertEqual(store.stores_on(environment, None), wanted)
 
     def test_a_control_set_has_services_and_settings(self):
         whole = {"Services": {}, "Control": {}}

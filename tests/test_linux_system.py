@@ -5,7 +5,7 @@ words.
 import unittest
 
 from mending.boot.linux import read_accounts
-from mending.formats.executable import elf
+from mending.formats import elf
 from mending.model import Window
 from tests.support import SECTOR, START, ids, needs, patch, tool, trace_file
 from tests.systems import MAKERS, MENU, PASSWD, ROOT, VERSION, Systems, program

@@ -6,7 +6,7 @@ import struct
 import unittest
 from pathlib import Path
 
-from mending.formats.executable import pe
+from mending.formats import pe
 from mending.model import Window
 from tests.support import SECTOR, ids, made_kernel, needs, patch, tool, trace_file
 from tests.systems import (

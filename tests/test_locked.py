@@ -17,10 +17,10 @@ from filelock import FileLock
 
 from mending.disk.layout import survey
 from mending.disk.locked import GivenKey, KeyRing
-from mending.formats.encryption import luks
+from mending.formats import luks
 from mending.model import InputError, MendingError, Window
 from mending.source import MemorySource, open_source
-from mending.workshop.linux import _template
+from mending.workshop.disks import _template
 from tests.root_disks import root_disk
 from tests.support import PROGRAM, InFolder, ids, needs, needs_mounts, sha, tool, trace_file
 from tests.systems import cpio

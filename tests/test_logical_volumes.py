@@ -7,14 +7,18 @@ import uuid
 
 from mending.boot.trace import open_environment
 from mending.disk.files import open_files
-from mending.formats.container import lvm
-from mending.formats.partition import gpt
+from mending.formats import arrays, gpt
 from mending.source import Stripes, open_source
 from mending.source.stitched import BEHIND
-from mending.workshop.disks import DISK_GUID, DISK_SECTORS, put_desk
-from mending.workshop.guid_table import put_guid_table
-from mending.workshop.image import SECTOR, ImageDraft
-from mending.workshop.linux import _template
+from mending.workshop.disks import (
+    DISK_GUID,
+    DISK_SECTORS,
+    SECTOR,
+    ImageDraft,
+    _template,
+    put_desk,
+    put_guid_table,
+)
 from tests.lvm_groups import GROUP, GROUPS, MIB, heads, placed
 from tests.support import InFolder, ids, made_kernel, needs, tool, trace_file
 from tests.systems import archive
@@ -134,12 +138,12 @@ class Groups(InFolder):
         text = heads("split")[0][0]
         start = text.rindex(b"ferry-vg {")
         whole = text[start : text.index(b"\0", start)]
-        group = lvm.read_group(whole)
+        group = arrays.read_group(whole)
         self.assertEqual([volume.name for volume in group.volumes], ["log", "root", "home"])
         self.assertEqual(len(group.volumes[1].segments), 2)
         for at in range(0, len(whole), 3):
-            lvm.read_group(whole[:at])
-            lvm.read_group(whole[:at] + b"[{=" + whole[at + 2 :])
+            arrays.read_group(whole[:at])
+            arrays.read_group(whole[:at] + b"[{=" + whole[at + 2 :])
 
 
 if __name__ == "__main__":

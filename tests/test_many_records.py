@@ -9,8 +9,7 @@ from benchmarks.linux_records import laid_out, records
 
 from mending.app.evidence import read_crashes
 from mending.crash.judge import analyse
-from mending.crash.judge.mentions import Mention, What
-from mending.crash.judge.pointing import pointed_at, reach, touches
+from mending.crash.judge.suspects import Mention, What, pointed_at, reach, touches
 from mending.crash.read import Reader, log_files, packages_of
 from mending.knowledge import base_codes, base_events
 from mending.model import read_time

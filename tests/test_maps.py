@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 from mending.disk.layout import survey
 from mending.disk.scan import DiskMap, Stretch, disk_map, lost_between
 from mending.repair.boot import own_code
-from mending.report.figures.ribbon import lay_out, to_scale
+from mending.report.figures import lay_out, to_scale
 from mending.source import MemorySource, open_source
 from mending.workshop import bios_disk, uefi_disk
 from tests.support import SECTOR, InFolder, needs, patch, tool

@@ -7,10 +7,10 @@ import unittest
 from random import Random
 
 from mending.crash.read import Reader
-from mending.formats.evidence.dump import DumpMemory
+from mending.formats.dumps import DumpMemory
 from mending.knowledge import base_codes, base_events
 from mending.source import MemorySource
-from mending.workshop.dumps import DumpDraft
+from mending.workshop.histories import DumpDraft
 
 PAGE, LARGE = 4096, 2 << 20
 BASE = 0xFFFFF80000000000

@@ -15,10 +15,10 @@ from random import Random
 from mending.disk.layout import survey
 from mending.model import FileAttributes, FilesystemKind, RefusedError
 from mending.repair.base import MendSettings
-from mending.repair.files.by_driver import put_by_driver
+from mending.repair.files.placing import put_by_driver
 from mending.source import open_source
 from mending.source.mounted import CopyOnWrite, VolumeToMount, drivers_of, work_on
-from mending.workshop.linux import _template
+from mending.workshop.disks import _template
 from tests.lvm_groups import GROUPS
 from tests.root_disks import FIRST, root_disk, system_tree
 from tests.support import (

@@ -3,10 +3,10 @@
 import unittest
 import uuid
 
-from mending.formats.nt.boot_store import StoreDevice
-from mending.workshop import nt_tree as tree
+from mending.formats.boot_store import StoreDevice
+from mending.workshop import nt as tree
 from mending.workshop.disks import MARKER, code
-from mending.workshop.program_file import program_bytes
+from mending.workshop.nt import program_bytes
 from tests.machine import OVMF, QEMU, screen_of
 from tests.nt_faults import SOUND, entry, settings, turned
 from tests.nt_pc import BASE, PROGRAMS, SOFTWARE, SYSTEM, SYSTEM_AT, SYSTEM_BYTES, NtPc

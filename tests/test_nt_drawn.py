@@ -6,7 +6,7 @@ import shutil
 import unittest
 from random import Random
 
-from mending.workshop.program_file import ARM64, program_bytes, with_checksum
+from mending.workshop.nt import ARM64, program_bytes, with_checksum
 from tests.nt_faults import SOUND_TREE
 from tests.nt_pc import BASE, SOFTWARE, STORES, SYSTEM, NtPc
 from tests.nt_pc import PROGRAMS as MAKERS

@@ -7,9 +7,8 @@ import struct
 import unittest
 from pathlib import Path
 
-from mending.formats.nt.boot_store import StoreDevice
-from mending.workshop.nt import template
-from mending.workshop.nt_tree import store_bytes
+from mending.formats.boot_store import StoreDevice
+from mending.workshop.nt import store_bytes, template
 from tests.machine import QEMU, screen_of
 from tests.samples import needs_samples, read_samples
 from tests.support import SECTOR, InFolder, ids, needs, tool, trace_file

@@ -14,13 +14,13 @@ from pathlib import Path
 import pybde
 
 from mending.disk.hives import new_hive
-from mending.formats.nt import boot_store
-from mending.formats.nt.boot_store import StoreDevice
+from mending.formats import boot_store
+from mending.formats.boot_store import StoreDevice
 from mending.model import FINDINGS
 from mending.source import MemorySource
-from mending.workshop import nt_tree as tree
+from mending.workshop import nt as tree
 from mending.workshop.disks import DESK, DISK_GUID, MARKER
-from mending.workshop.hive_file import hive_bytes
+from mending.workshop.nt import hive_bytes
 from tests import nt_faults
 from tests.independent_reader import IndependentReader
 from tests.machine import OVMF, QEMU, screen_of

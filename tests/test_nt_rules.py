@@ -7,12 +7,12 @@ import unittest
 from types import SimpleNamespace
 from unittest.mock import patch
 
-from mending.boot.nt import boot_store, devices, replayed_hive, services, session, sign_in
+from mending.boot.nt import replayed_hive, session, start, store, system_hive
 from mending.boot.nt.start import NtStart, judge_program, read_program
 from mending.disk.hives import Hive, Replayed
 from mending.knowledge.families import nt_names
 from mending.model import FindingId, VolumeState, Where
-from mending.workshop.hive_file import hive_bytes
+from mending.workshop.nt import hive_bytes
 
 MANAGER = "Control\\Session Manager"
 
@@ -115,7 +115,7 @@ class Unfinished(unittest.TestCase):
         self.assertIn("no page file", none.says)
 
     def checking(self, keys):
-        return self.of_control_set(devices.DeviceChecks._checking, keys)
+        return self.of_control_set(system_hive.DeviceChecks._checking, keys)
 
     def test_whether_drivers_are_checked_while_they_run(self):
         key = f"{MANAGER}\\Memory Management"
@@ -141,7 +141,7 @@ class Unfinished(unittest.TestCase):
             info = SimpleNamespace(used=used, bytes=size, state=state)
             environment = SimpleNamespace(contents=lambda _volume, i=info: SimpleNamespace(info=i))
             start = SimpleNamespace(environment=environment, volume=None)
-            findings = found(sign_in.SignInChecks._room, _start=start)
+            findings = found(session.SignInChecks._room, _start=start)
             self.assertEqual(bool(findings), told, (used, size, state))
 
 
@@ -159,26 +159,26 @@ class Entries(unittest.TestCase):
         self.assertGreater(len(rows), 2)
         for row in rows:
             value = row.values[0] if row.values else 1
-            (says,) = self.of(boot_store.StoreChecks._settings, self.entry({row.element: value}))
+            (says,) = self.of(store.StoreChecks._settings, self.entry({row.element: value}))
             self.assertIn(row.says, says)
             self.assertEqual(
-                self.of(boot_store.StoreChecks._settings, self.entry({row.element: 0x7FFF}))
+                self.of(store.StoreChecks._settings, self.entry({row.element: 0x7FFF}))
                 if row.values
                 else [],
                 [],
             )
-        self.assertEqual(self.of(boot_store.StoreChecks._settings, self.entry()), [])
+        self.assertEqual(self.of(store.StoreChecks._settings, self.entry()), [])
 
     def test_a_recovery_that_cannot_be_opened(self):
         objects = hive({"Objects\\{there}": {"Type": 1}})
-        off = {boot_store.store.RECOVERY_ENABLED: 0}
+        off = {store.store.RECOVERY_ENABLED: 0}
         for entry, word in (
             (self.entry(), ""),
             (self.entry(recovery=("{there}",)), ""),
             (self.entry(recovery=("{gone}",)), "is not there"),
             (self.entry(off, ("{there}",)), "switched off"),
         ):
-            told = self.of(boot_store.StoreChecks._recovery, entry, objects)
+            told = self.of(store.StoreChecks._recovery, entry, objects)
             self.assertEqual([word in says for says in told], [True] if word else [])
 
     def test_which_store_a_loader_reads(self):
@@ -191,11 +191,11 @@ class Entries(unittest.TestCase):
             ([], "/EFI/b/S", "/EFI/b/S"),
         ):
             with (
-                patch.object(boot_store, "stores_on", lambda *_words, s=stores: s),
-                patch.object(boot_store, "carried_store", lambda _data, c=carried: c),
-                patch.object(boot_store, "StoreChecks", lambda _env, _volume, path: Chosen(path)),
+                patch.object(store, "stores_on", lambda *_words, s=stores: s),
+                patch.object(store, "carried_store", lambda _data, c=carried: c),
+                patch.object(store, "StoreChecks", lambda _env, _volume, path: Chosen(path)),
             ):
-                link = boot_store.behind_loader(environment, None, "/EFI/quay/m.efi", b"")
+                link = store.behind_loader(environment, None, "/EFI/quay/m.efi", b"")
                 self.assertEqual(link, wanted)
 
 
@@ -215,7 +215,7 @@ class Stores(unittest.TestCase):
         return hive(keys)
 
     def test_what_an_entry_lacks_it_inherits(self):
-        inherits = f"{boot_store.store.INHERITS:08x}"
+        inherits = f"{store.store.INHERITS:08x}"
         made = self.store(
             {
                 "{entry}": {"11000001": b"own", inherits: ["{parent}", "{gone}"]},
@@ -227,7 +227,7 @@ class Stores(unittest.TestCase):
                 },
             }
         )
-        elements = boot_store._with_inherited(made, "{entry}")
+        elements = store._with_inherited(made, "{entry}")
         self.assertEqual((elements[0x11000001], elements[0x21000001]), (b"own", b"from above"))
 
     def test_a_hive_that_is_cut_short_tells_its_length(self):
@@ -240,9 +240,9 @@ class Stores(unittest.TestCase):
         raw = struct.pack("<4I", 3, 0x1_0001, 0x2_0001, 0x100_0001)
         key = SimpleNamespace(data=lambda _name: raw)
         ranks = {0x1_0001: 0, 0x2_0001: 1, 0x100_0001: 2}
-        self.assertEqual(services._tag_ranks(key, "quay"), ranks)
+        self.assertEqual(start._tag_ranks(key, "quay"), ranks)
         few = SimpleNamespace(data=lambda _name: struct.pack("<3I", 1, 7, 5))
-        self.assertEqual(services._tag_ranks(few, "quay"), {7: 0})
+        self.assertEqual(start._tag_ranks(few, "quay"), {7: 0})
 
 
 if __name__ == "__main__":

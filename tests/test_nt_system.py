@@ -5,16 +5,15 @@ import tempfile
 import unittest
 from pathlib import Path
 
-from mending.boot.nt.hive_copies import SET
-from mending.boot.nt.services import boot_drivers, drivers_of
-from mending.boot.nt.start import NtSettings, NtStart
+from mending.boot.nt.start import NtSettings, NtStart, boot_drivers, drivers_of
+from mending.boot.nt.system_hive import SET
+from mending.case.reasoning import facts_of
 from mending.case.state import CaseState
-from mending.case.thinking import facts_of
 from mending.disk.hives import Hive
-from mending.formats.nt import hive_base
+from mending.formats import hives
 from mending.knowledge import base_pack
 from mending.reason import Evidence, believe
-from mending.workshop.program_file import program_bytes
+from mending.workshop.nt import program_bytes
 from tests.nt_faults import turned
 from tests.nt_pc import BASE, PROGRAMS, SYSTEM, NtPc
 from tests.samples import needs_samples, read_samples
@@ -58,7 +57,7 @@ def real_hive():
 
 
 def summed(data):
-    data[508:512] = hive_base.checksum(bytes(data[:512])).to_bytes(4, "little")
+    data[508:512] = hives.checksum(bytes(data[:512])).to_bytes(4, "little")
     return bytes(data)
 
 
@@ -175,7 +174,7 @@ class SystemHive(InFolder):
 
     def test_a_log_beside_it_finishes_the_write(self):
         hive = real_hive()
-        base = hive_base.read(hive_base.Window(hive[:4096])).record
+        base = hives.read(hives.Window(hive[:4096])).record
         broken, log = entry_log(hive, base)
         self.assertEqual(broken, cut_off(hive, base))
         self.assertEqual(ids(self.traced(broken), "fatal"), ["hive-damaged"])

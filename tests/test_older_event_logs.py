@@ -7,7 +7,7 @@ from random import Random
 
 from mending.crash.judge import analyse
 from mending.crash.read import Reader
-from mending.formats.evidence.older_event_log import MAGIC, is_older_log, read_older_log
+from mending.formats.event_log import MAGIC, is_older_log, read_older_log
 from mending.knowledge import base_codes, base_events
 from mending.source import MemorySource
 from tests.samples import needs_samples, read_samples

@@ -7,9 +7,8 @@ import msgspec
 
 from mending.case import plan_of
 from mending.case.events import Visiting, VisitStep
-from mending.case.pending import next_step
-from mending.case.state import CaseState
-from mending.case.thinking import facts_of, situation_of
+from mending.case.reasoning import facts_of, situation_of
+from mending.case.state import CaseState, next_step
 from mending.knowledge import ReportKind, answers_of, base_pack
 from mending.model import Place, Risk
 from mending.plan import options_from

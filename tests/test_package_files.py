@@ -8,7 +8,7 @@ import unittest
 
 import zstandard
 
-from mending.formats.package import dpkg
+from mending.formats import packages
 
 
 class Packages(unittest.TestCase):
@@ -46,26 +46,28 @@ class Packages(unittest.TestCase):
         )
 
     def test_every_packing_gives_the_same_files(self):
-        program = dpkg.PackagedFile("/bin/sail", 0o4755, 7, 8, b"program")
-        settings = dpkg.PackagedFile("/etc/desk", 0o640, 7, 8, b"")
-        link = dpkg.PackagedFile("/bin/row", 0o777, 0, 0, b"sail", is_link=True)
+        program = packages.PackagedFile("/bin/sail", 0o4755, 7, 8, b"program")
+        settings = packages.PackagedFile("/etc/desk", 0o640, 7, 8, b"")
+        link = packages.PackagedFile("/bin/row", 0o777, 0, 0, b"sail", is_link=True)
         for ending in (b"", b".gz", b".xz", b".zst"):
             package = self.package(ending)
             with self.subTest(ending):
-                found = list(dpkg.files_of(package, None, 1 << 20))
+                found = list(packages.files_of(package, None, 1 << 20))
                 self.assertEqual(found, [program, settings])
-                found = list(dpkg.files_of(package, {"/bin/sail", "/bin/row"}, 1 << 20, links=True))
+                found = list(
+                    packages.files_of(package, {"/bin/sail", "/bin/row"}, 1 << 20, links=True)
+                )
                 self.assertEqual(found, [program, link])
-                self.assertEqual(list(dpkg.files_of(package, {"/bin/none"}, 1 << 20)), [])
-                self.assertEqual(list(dpkg.files_of(package, None, 100)), [])
+                self.assertEqual(list(packages.files_of(package, {"/bin/none"}, 1 << 20)), [])
+                self.assertEqual(list(packages.files_of(package, None, 100)), [])
 
     def test_damage_and_what_is_no_package_give_no_files(self):
         package = self.package(b".xz")
         for data in (b"", package[1:], package[:200], package[:100], package[:8] + b"x" * 60):
-            self.assertEqual(list(dpkg.files_of(data, None, 1 << 20)), [])
+            self.assertEqual(list(packages.files_of(data, None, 1 << 20)), [])
         torn = bytearray(package)
         torn[-40] ^= 0xFF
-        list(dpkg.files_of(bytes(torn), None, 1 << 20))
+        list(packages.files_of(bytes(torn), None, 1 << 20))
 
 
 if __name__ == "__main__":

@@ -12,9 +12,7 @@ from mending.boot.bios import recognise_code
 from mending.boot.trace import trace_target
 from mending.case.events import decode_record
 from mending.disk.content_kind import HEAD_BYTES, content_kind_of
-from mending.formats.bootloader import grub
-from mending.formats.filesystem import ext, fat, ntfs
-from mending.formats.partition import mbr
+from mending.formats import ext, fat, grub, mbr, ntfs
 from mending.model import InputError, MendingError, Window
 from mending.source import FaultyMemory, MemorySource
 from tests.support import ids, trace_bytes

@@ -7,12 +7,10 @@ from random import Random
 
 from mending.model import Place, Risk
 from mending.plan import Care, VisitCost, make_plan, why_there
-from mending.plan.bound import lower_bound
-from mending.plan.direct_fix import direct_fix_for
-from mending.plan.exact import best_visits
-from mending.plan.improve import improved
 from mending.plan.objective import objective_of
-from mending.plan.options import Option
+from mending.plan.options import Option, direct_fix_for
+from mending.plan.order import improved
+from mending.plan.proof import best_visits, lower_bound
 from tests.all_orders import cheapest, large, problem
 
 PLACES = list(Place)

@@ -5,8 +5,14 @@ from pathlib import Path
 
 from benchmarks.linux_records import OTHERWISE, laid_out, records
 
-from mending.crash.judge.mentions import Mention, What, mentions_in, same_program
-from mending.crash.judge.pointing import pointed_at, touches
+from mending.crash.judge.suspects import (
+    Mention,
+    What,
+    mentions_in,
+    pointed_at,
+    same_program,
+    touches,
+)
 from mending.crash.read import packages_of
 from mending.crash.results import CrashResult, ModuleResult, SilentEndResult
 from mending.disk.files import open_tree

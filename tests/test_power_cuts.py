@@ -180,7 +180,7 @@ class Disks(DiskCuts):
             worked_out.append(mounted.work_on(*given))
             return worked_out[-1]
 
-        place = "mending.repair.files.by_driver.work_on"
+        place = "mending.repair.files.placing.work_on"
         with mock.patch(place, work_on), redirect_stdout(io.StringIO()):
             words = ["mend", str(path), "root-name", "--mount", "--dry-run"]
             program.main(words, standalone_mode=False)

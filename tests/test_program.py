@@ -12,7 +12,7 @@ from pathlib import Path
 import jsonschema
 import pexpect
 
-from mending.case import closing, load_case
+from mending.case import load_case, work
 from mending.knowledge import base_pack
 from mending.repair.boot import own_code
 from mending.workshop import bios_disk, uefi_disk
@@ -371,7 +371,7 @@ class AtTheKeyboard(Workshop):
         self.run_here("started", case, "yes")
         child = self.talk("close", case)
         said = [("Does it hold", "yes")]
-        said += [("Is that done", "y") for _ in closing.to_put_back(load_case(case), base_pack())]
+        said += [("Is that done", "y") for _ in work.to_put_back(load_case(case), base_pack())]
         said += [("What was wrong", "1"), ("What mended it", "turn-driver-off"), ("Minutes", "")]
         for asked, answer in said:
             child.expect(asked)

@@ -6,9 +6,9 @@ from pathlib import Path
 
 import pefile
 
-from mending.formats.executable import pe, pe_tables
+from mending.formats import pe
 from mending.model import Window
-from mending.workshop.program_file import program_bytes, with_checksum
+from mending.workshop.nt import program_bytes, with_checksum
 from tests.nt_pc import BASE, NtPc
 from tests.nt_pc import PROGRAMS as MAKERS
 from tests.samples import PROGRAMS, needs_programs
@@ -34,11 +34,11 @@ def independent(data):
 class Tables(unittest.TestCase):
     def check(self, data):
         sums, wanted, names = independent(data)
-        kept = pe_tables.checksum(data)
+        kept = pe.checksum(data)
         self.assertIn(kept[1] if kept else sums, {sums})
-        mine = {each.library.lower(): set(each.names) for each in pe_tables.imports(data)}
+        mine = {each.library.lower(): set(each.names) for each in pe.imports(data)}
         self.assertEqual(mine, wanted)
-        self.assertEqual(pe_tables.exports(data), names)
+        self.assertEqual(pe.exports(data), names)
         self.assertEqual(pe.read_program(Window(data)).problems, ())
         return bool(kept and kept[0] == kept[1])
 
@@ -55,7 +55,7 @@ class Tables(unittest.TestCase):
             data = (PROGRAMS / name).read_bytes()
             with self.subTest(name):
                 self.check(data)
-                kept, made = pe_tables.checksum(with_checksum(data))
+                kept, made = pe.checksum(with_checksum(data))
                 self.assertEqual(kept, made)
 
     def test_our_placeholders(self):
@@ -68,7 +68,7 @@ class Tables(unittest.TestCase):
         for place in range(0, len(data), 7):
             other = bytearray(data)
             other[place] ^= 0x10
-            sums = pe_tables.checksum(bytes(other))
+            sums = pe.checksum(bytes(other))
             moved = place in range(60, 64) or place in range(at, at + 4)
             self.assertTrue(moved or sums[0] != sums[1], place)
 

@@ -19,7 +19,7 @@ from mending.disk.system import private_spans
 from mending.repair.boot import own_code
 from mending.source import settle_output
 from mending.workshop import BIOS_FAULTS, LINUX_FAULTS, bios_disk, linux_disk
-from mending.workshop.hive_file import hive_bytes
+from mending.workshop.nt import hive_bytes
 from tests.root_disks import ROOT_UUID, root_disk, system_tree
 from tests.starts import start_program
 from tests.support import PROGRAM, InFolder, needs, patch, run, sha, tool

@@ -13,7 +13,7 @@ from unittest.mock import patch
 
 from mending.crash.judge import analyse
 from mending.crash.read import Reader
-from mending.formats.evidence.binary_journal import HEAD_BYTES, Journal, read_header
+from mending.formats.journal import HEAD_BYTES, Journal, read_header
 from mending.knowledge import base_codes, base_events
 from mending.model import read_time
 from mending.source import MemorySource
@@ -193,7 +193,7 @@ class RealJournals(Office):
             theirs = printed(held)
             self.assertEqual(told(data), theirs, name)
             searched = self.reader.read(name, MemorySource(data), 0.0)
-            with patch("mending.formats.evidence.binary_journal.search", return_value=None):
+            with patch("mending.formats.journal", return_value=None):
                 self.assertEqual(self.reader.read(name, MemorySource(data), 0.0), searched, name)
             self.assertGreater(len(theirs), 5)
             packings |= {row[2].split()[1] for row in theirs if row[2].startswith(b"ticket ")}

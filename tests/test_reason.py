@@ -6,8 +6,8 @@ import msgspec
 
 from mending.case import plan_of, question_of
 from mending.case.events import Added, Tried
+from mending.case.reasoning import situation_of
 from mending.case.state import CaseState
-from mending.case.thinking import situation_of
 from mending.knowledge import base_pack
 from mending.model import Place
 from mending.plan import Situation, make_plan, options_from, visit_costs

@@ -4,7 +4,7 @@ system that really starts by it.
 
 import unittest
 
-from mending.formats.bootloader import refind
+from mending.formats import boot_menus
 from tests.machine import OVMF, QEMU
 from tests.real import ROOT_UUID, needs_real, uefi_disk, version
 from tests.samples import REFIND, needs_refind
@@ -84,8 +84,8 @@ class Found(EfiSystems):
             "default_selection",
             "\0",
         ):
-            refind.read_settings(text)
-            refind.read_options(text)
+            boot_menus.read_refind_settings(text)
+            boot_menus.read_refind_options(text)
 
 
 @needs_refind

@@ -7,29 +7,15 @@ import unittest
 from types import SimpleNamespace
 from unittest.mock import patch
 
-from mending.boot.bios.code_kinds import CodeKind
+from mending.boot.bios import CodeKind
 from mending.boot.chain import OutOfReachError
-from mending.formats.nt import boot_store
-from mending.formats.package.dpkg import PackagedFile
-from mending.model import (
-    FileAttributes,
-    FilesystemKind,
-    FindingId,
-    RefusedError,
-)
-from mending.repair.boot import (
-    boot_code,
-    boot_entries,
-    nt_manager,
-    own_code,
-    store_entries,
-    store_recovery,
-    unit_off,
-)
-from mending.repair.files import by_driver, file_restore, hive_file
-from mending.repair.journal import journal
-from mending.repair.nt import driver_off, driver_start
-from mending.repair.volume import file_table_mirror
+from mending.formats import boot_store
+from mending.formats.packages import PackagedFile
+from mending.model import FileAttributes, FilesystemKind, FindingId, RefusedError
+from mending.repair import journal, volume
+from mending.repair.boot import boot_code, boot_entries, linux_start, own_code
+from mending.repair.files import placing, restoring
+from mending.repair.nt import changing, services, store_entries, system_files
 from mending.workshop import BIOS_FAULTS, bios_disk
 from tests.support import InFolder, ids, needs, sha, tool, trace_file
 
@@ -120,7 +106,7 @@ class Drives(unittest.TestCase):
             settings = SimpleNamespace(mount=True)
             with (
                 replaced(
-                    by_driver,
+                    placing,
                     drivers_of=lambda *_: [("driver",)],
                     _check_left_clean=lambda *_: None,
                     _reads_of=lambda *_: None,
@@ -129,7 +115,7 @@ class Drives(unittest.TestCase):
                 ),
                 self.assertRaisesRegex(RefusedError, "already"),
             ):
-                by_driver.put_by_driver(None, volume, settings, {"/etc/desk": b""}, {})
+                placing.put_by_driver(None, volume, settings, {"/etc/desk": b""}, {})
             self.assertEqual(given, [has_modes])
 
 
@@ -165,7 +151,7 @@ class Codes(unittest.TestCase):
             _with_core=lambda *_: "core",
             _refuse_if_it_works=refuse,
         ):
-            return boot_code.propose(request_with(*found, disk=disk, settings=None))
+            return boot_code.propose_boot_code(request_with(*found, disk=disk, settings=None))
 
     def test_a_core_is_put_back_where_none_is_left_and_no_code_leads_on(self):
         blank, leads_on = CodeKind.BLANK, CodeKind.GRUB
@@ -206,7 +192,7 @@ class Menus(unittest.TestCase):
 
 class Managers(unittest.TestCase):
     def proposed(self, *kept):
-        finding = SimpleNamespace(id=nt_manager.KINDS[0], where=SimpleNamespace(path="/BOOTMGR"))
+        finding = SimpleNamespace(id=system_files.KINDS[0], where=SimpleNamespace(path="/BOOTMGR"))
         starts = [
             SimpleNamespace(path=lambda path: path, root=f"/ferry{n}", volume=size)
             for n, size in enumerate(kept)
@@ -221,13 +207,13 @@ class Managers(unittest.TestCase):
             environment=SimpleNamespace(find=find),
         )
         with replaced(
-            nt_manager,
+            system_files,
             nt_homes=lambda _request: starts,
             read_all=lambda *_: b"manager",
             files_beside=lambda *_: {},
             put_files=lambda _request, _home, files, _says: list(files),
         ):
-            return nt_manager.propose(request).says
+            return system_files.propose_nt_manager(request).says
 
     def test_the_first_system_that_keeps_a_copy_with_bytes_gives_it(self):
         self.assertIn("of /ferry2 ", self.proposed(None, 0, 2048))
@@ -237,17 +223,17 @@ class Managers(unittest.TestCase):
 
 class Links(unittest.TestCase):
     def test_the_link_to_the_first_program_is_made_where_it_is_asked_for_and_lost(self):
-        program = file_restore.FIRST_PROGRAMS[0]
+        program = restoring.FIRST_PROGRAMS[0]
         for found, there, made in (
             ((FindingId.INIT_MISSING,), {program}, True),
             ((), {program}, False),
-            ((FindingId.INIT_MISSING,), {program, file_restore._INIT}, False),
+            ((FindingId.INIT_MISSING,), {program, restoring._INIT}, False),
             ((FindingId.INIT_MISSING,), set(), False),
         ):
             files = SimpleNamespace(find=lambda path, there=there: path if path in there else None)
-            init = file_restore._INIT
+            init = restoring._INIT
             link = PackagedFile(init, 0o777, 0, 0, program.encode(), is_link=True)
-            got = file_restore._usual_init(request_with(*found), files)
+            got = restoring._usual_init(request_with(*found), files)
             self.assertEqual(got, {init: link} if made else {})
 
 
@@ -264,11 +250,11 @@ class Units(unittest.TestCase):
             environment=SimpleNamespace(files=lambda _volume: files),
         )
         with replaced(
-            unit_off,
+            linux_start,
             only_linux_system=lambda _environment: [SimpleNamespace(volume=home)],
             put_files=lambda _request, _home, put, _says, how: given.append((put, how)) or [],
         ):
-            unit_off.propose(request)
+            linux_start.propose_unit_off(request)
         ((put, how),) = given
         (path,) = put
         self.assertEqual(put, {path: b"/dev/null"})
@@ -285,9 +271,9 @@ class Records(unittest.TestCase):
             )
             for pair in pairs
         ]
-        with replaced(file_table_mirror, file_table_records=lambda *_: records):
+        with replaced(volume, file_table_records=lambda *_: records):
             request = SimpleNamespace(disk=SimpleNamespace(source=None))
-            found = file_table_mirror._of_volume(request, SimpleNamespace(number=2))
+            found = volume._of_volume(request, SimpleNamespace(number=2))
         return [(each.offset, each.after) for each in found]
 
     def test_the_damaged_copy_of_a_record_becomes_like_the_sound_one(self):
@@ -302,7 +288,7 @@ class Records(unittest.TestCase):
 
 class Stores(unittest.TestCase):
     def way(self, told):
-        return store_recovery.Recovery({}, {}, told)
+        return store_entries.Recovery({}, {}, told)
 
     def noted(self, ways, why, *volumes):
         systems = [
@@ -367,7 +353,7 @@ class Stores(unittest.TestCase):
             return (dict.fromkeys(names, "object"), "a part is lost" if "torn" in names else "")
 
         with replaced(
-            store_recovery,
+            store_entries,
             _sources=lambda *_: [(None, "/BCD.unreadable"), (None, "/BCD.old")],
             read_all=self.read,
             _objects=lambda data: data,
@@ -375,7 +361,7 @@ class Stores(unittest.TestCase):
             _needed=needed,
             _lost_image=lambda *_: lost,
         ):
-            return store_recovery.recoveries(NOTHING, None, "/BCD", {(1, "f"), (2, "f")})
+            return store_entries.recoveries(NOTHING, None, "/BCD", {(1, "f"), (2, "f")})
 
     def read(self, _request, _where, place):
         if "unreadable" in place:
@@ -418,13 +404,13 @@ class Stores(unittest.TestCase):
                 key("Description", numbers={"Type": 5}.items()),
                 SimpleNamespace(name="Elements", children=lambda: elements),
             ]
-            return store_recovery._object(SimpleNamespace(children=lambda: inside))
+            return store_entries._object(SimpleNamespace(children=lambda: inside))
 
         sound = [key(f"{0x12000000 + number:08x}") for number in range(3)]
         self.assertTrue(made(*sound).is_whole)
         self.assertFalse(made(*sound, key("12000009", lost=True)).is_whole)
         self.assertFalse(made(*sound, key("no number")).is_whole)
-        many = [key(f"{0x12000000 + n:08x}") for n in range(store_recovery._MOST_ELEMENTS + 1)]
+        many = [key(f"{0x12000000 + n:08x}") for n in range(store_entries._MOST_ELEMENTS + 1)]
         self.assertTrue(made(*many[:-1]).is_whole)
         self.assertFalse(made(*many).is_whole)
 
@@ -442,7 +428,7 @@ class Stores(unittest.TestCase):
             elements = {boot_store.SYSTEM_DEVICE: device}
             if root:
                 elements[boot_store.SYSTEM_ROOT] = boot_store.as_text(root)
-            return store_recovery.StoreObject(kind, elements, is_whole=True)
+            return store_entries.StoreObject(kind, elements, is_whole=True)
 
         def device(raw):
             return SimpleNamespace(kind="partition" if raw else "other")
@@ -454,17 +440,17 @@ class Stores(unittest.TestCase):
             "d": each(b"d", "\\Ferry"),
         }
         with (
-            replaced(store_recovery, StoreVolumes=Volumes),
-            patch.object(store_recovery.store, "device", device),
+            replaced(store_entries, StoreVolumes=Volumes),
+            patch.object(store_entries.store, "device", device),
         ):
             request = SimpleNamespace(environment=None)
-            found = [home for home, _ in store_recovery._entries(request, None, objects)]
+            found = [home for home, _ in store_entries._entries(request, None, objects)]
         self.assertEqual(found, [(3, "ferry")])
 
 
 class Drivers(unittest.TestCase):
     def test_findings_of_a_driver_that_is_turned_off_are_answered(self):
-        kind = driver_off._FAULTS[0]
+        kind = services._FAULTS[0]
         mine = SimpleNamespace(where=SimpleNamespace(path="/ferry/PIER.sys"), says="")
         other = SimpleNamespace(where=SimpleNamespace(path="/ferry/quay.sys"), says="")
         lost = SimpleNamespace(
@@ -474,8 +460,8 @@ class Drivers(unittest.TestCase):
             found=lambda *ids: (mine, other) if kind in ids else (lost, other)
         )
         known = {"pier": SimpleNamespace(path="/Ferry/pier.sys")}
-        self.assertEqual(list(driver_off._answered(request, known, ["pier"])), [mine, lost])
-        self.assertEqual(list(driver_off._answered(request, {}, ["quay"])), [])
+        self.assertEqual(list(services._answered(request, known, ["pier"])), [mine, lost])
+        self.assertEqual(list(services._answered(request, {}, ["quay"])), [])
 
     def started(self, program):
         written = []
@@ -490,7 +476,7 @@ class Drivers(unittest.TestCase):
         )
         driver = SimpleNamespace(name="pier", path="/ferry/pier.sys", start=3)
         with replaced(
-            driver_start,
+            services,
             nt_home=lambda _request: None,
             nt_settings=lambda _start: settings,
             _chosen=lambda *_: driver,
@@ -498,7 +484,7 @@ class Drivers(unittest.TestCase):
             open_system_hive=lambda *_: SimpleNamespace(editor=Editor, path="/SYSTEM"),
             hive_changes=lambda *_: [],
         ):
-            driver_start.propose(NOTHING)
+            services.propose_driver_start(NOTHING)
         return written
 
     def test_a_driver_that_is_there_starts_whatever_overrides_it(self):
@@ -516,7 +502,7 @@ class Drivers(unittest.TestCase):
                 self.started(program)
 
     def test_differences_of_nothing_are_none(self):
-        self.assertEqual(hive_file.differing(b"", b""), [])
+        self.assertEqual(changing.differing(b"", b""), [])
 
 
 if __name__ == "__main__":

@@ -10,12 +10,10 @@ from types import SimpleNamespace
 
 from mending.disk.layout import identifier_ranges
 from mending.model import FileChange, InputError, Patch, ReadError, RefusedError
-from mending.repair.base import MendSettings
-from mending.repair.base.guards import check_common
+from mending.repair.base import MendSettings, check_common
 from mending.repair.boot import own_code
-from mending.repair.journal.undo_points import ChangeOnFile, _change
-from mending.repair.journal.writing import put_back
-from mending.repair.partition.kept_entries import with_new_entries
+from mending.repair.journal import ChangeOnFile, _change, put_back
+from mending.repair.partition import with_new_entries
 from mending.repair.run import examine, preview
 from mending.source import MemorySource, fault_of, identity_of
 from mending.workshop import BIOS_FAULTS, UEFI_FAULTS, bios_disk, uefi_disk

@@ -12,33 +12,19 @@ from mending.boot.chain import OutOfReachError
 from mending.boot.linux import KernelWithInitramfs
 from mending.disk.hives import Hive
 from mending.disk.layout import Scheme, identifier_ranges
-from mending.formats.executable import pe_version
-from mending.formats.nt import boot_store, hive_base
-from mending.formats.partition import gpt
-from mending.model import (
-    FilesystemKind,
-    InputError,
-    Patch,
-    Phase,
-    ReadError,
-    RefusedError,
-    Window,
-)
-from mending.model.nt_time import nt_ticks
-from mending.repair.boot import entry_kernel, own_code, root_name, store_recovery
-from mending.repair.files import hive_file, in_place, nt_restore
-from mending.repair.healthy import parts as healthy_parts
-from mending.repair.healthy.collect import _Gatherer, collect, read_as_kept
-from mending.repair.nt import control_set, driver_start, hive_header, hive_set, pending_drop
-from mending.repair.nt.sign_in_program import _more
-from mending.repair.partition import amendment, kept_entries, partition_table
-from mending.repair.run import registry
-from mending.repair.volume import boot_sector, fat_mirror
+from mending.formats import boot_store, gpt, hives, pe
+from mending.model import FilesystemKind, InputError, Patch, Phase, ReadError, RefusedError, Window
+from mending.model.data import nt_ticks
+from mending.repair import healthy as healthy_parts
+from mending.repair import partition, run, volume
+from mending.repair.boot import linux_start, own_code
+from mending.repair.files import placing
+from mending.repair.healthy import _Gatherer, collect, read_as_kept
+from mending.repair.nt import changing, services, store_entries, system_files, whole_hives
+from mending.repair.nt.services import _more
 from mending.source import fault_of, identity_of
 from mending.workshop import bios_disk, linux_disk, uefi_disk
-from mending.workshop.hive_file import hive_bytes
-from mending.workshop.nt import nt_uefi_disk
-from mending.workshop.program_file import ARM64, X64, program_bytes
+from mending.workshop.nt import ARM64, X64, hive_bytes, nt_uefi_disk, program_bytes
 from tests.test_repair_edges import NOTHING, examine, memory, uefi
 
 SECTOR = 512
@@ -51,20 +37,20 @@ class Differences(unittest.TestCase):
         for at in (SECTOR + 3, 2 * SECTOR, 4 * SECTOR + 511):
             after[at] = 1
         self.assertEqual(
-            hive_file.differing(before, bytes(after)),
+            changing.differing(before, bytes(after)),
             [(SECTOR, 2 * SECTOR), (4 * SECTOR, SECTOR)],
         )
         longer = bytes(after) + b"x" * 100
-        self.assertEqual(hive_file.differing(before, longer)[-1], (4 * SECTOR, SECTOR + 100))
+        self.assertEqual(changing.differing(before, longer)[-1], (4 * SECTOR, SECTOR + 100))
 
     def test_each_stretch_of_a_fat_that_differs_is_a_patch_of_just_its_bytes(self):
-        near = fat_mirror._NEAR
+        near = volume._NEAR
         good = bytearray(6 * near)
         bad = bytearray(good)
         bad[5] = bad[near + 7] = 1  # two blocks beside each other
         bad[4 * near + 9] = 1
         copies = [SimpleNamespace(data=bytes(data), number=1, offset=7000) for data in (good, bad)]
-        patches = fat_mirror._patches(SimpleNamespace(number=3), *copies)
+        patches = volume._patches(SimpleNamespace(number=3), *copies)
         self.assertEqual(
             [(each.offset, each.before, each.after) for each in patches],
             [
@@ -76,7 +62,7 @@ class Differences(unittest.TestCase):
     def test_a_change_of_a_file_is_cut_where_its_extents_end(self):
         disk = SimpleNamespace(source=SimpleNamespace(read=lambda at, n: Window(b"-" * n, at)))
         where = [(1000, 100), (5000, 50), (9000, 100)]
-        patches = in_place._patches(
+        patches = placing._patches(
             disk, SimpleNamespace(offset=10_000), where, 90, bytes(range(70)), "a file"
         )
         self.assertEqual(
@@ -111,7 +97,7 @@ class Tables(unittest.TestCase):
             (34, 9966, [(9001, 965)], True),
         ):
             with self.subTest(first=first, last=last, spans=spans):
-                found = kept_entries.usable_range(self.header(first, last), spans)
+                found = partition.usable_range(self.header(first, last), spans)
                 self.assertEqual(found, (first, last) if used else None)
 
     def test_an_entry_is_hollow_where_nothing_is_in_it_and_files_were_meant(self):
@@ -124,14 +110,14 @@ class Tables(unittest.TestCase):
             }
             return SimpleNamespace(**{**usual, **how})
 
-        self.assertTrue(amendment._hollow(volume()))
-        self.assertTrue(amendment._hollow(volume(number=gpt.COUNT)))
+        self.assertTrue(partition._hollow(volume()))
+        self.assertTrue(partition._hollow(volume(number=gpt.COUNT)))
         for how in (
             {"number": gpt.COUNT + 1},
             {"extended": True},
             {"filesystem": FilesystemKind.EXT},
         ):
-            self.assertFalse(amendment._hollow(volume(**how)), how)
+            self.assertFalse(partition._hollow(volume(**how)), how)
 
     def test_a_lost_table_was_a_gpt_where_one_is_left_or_the_disk_is_made_for_uefi(self):
         def wants(scheme, blank, firmware, *types):
@@ -142,8 +128,8 @@ class Tables(unittest.TestCase):
                 ),
                 settings=SimpleNamespace(firmware=firmware),
             )
-            with patch.object(partition_table, "type_guid", lambda _disk, found: found):
-                return partition_table._wants_guids(request, list(types))
+            with patch.object(partition, "type_guid", lambda _disk, found: found):
+                return partition._wants_guids(request, list(types))
 
         system, data = gpt.EFI_SYSTEM, "data"
         self.assertTrue(wants(Scheme.GPT, False, None, data))
@@ -161,19 +147,19 @@ class Places(unittest.TestCase):
             def read(self, offset, length):
                 raise ReadError("a bad sector", offset, length)
 
-        volume = SimpleNamespace(offset=0)
+        place = SimpleNamespace(offset=0)
         fat = bytearray(512)
         fat[0:3], fat[510:512] = b"\xeb\x3c\x90", b"\x55\xaa"
         struct.pack_into("<HBHBHHB", fat, 11, 512, 1, 1, 2, 512, 4000, 0xF8)
-        self.assertFalse(boot_sector._fits_content(Deaf(), volume, Window(bytes(fat))))
+        self.assertFalse(volume._fits_content(Deaf(), place, Window(bytes(fat))))
 
     def test_what_a_locked_volume_holds_is_inside_it_and_all_else_is_outside(self):
         def change(offset):
             return Patch(offset, b"", b"", "a range")
 
-        self.assertTrue(registry._is_outside(change(0)))
-        self.assertTrue(registry._is_outside(change(registry.FIRST_VIEW - 1)))
-        self.assertFalse(registry._is_outside(change(registry.FIRST_VIEW)))
+        self.assertTrue(run._is_outside(change(0)))
+        self.assertTrue(run._is_outside(change(run.FIRST_VIEW - 1)))
+        self.assertFalse(run._is_outside(change(run.FIRST_VIEW)))
 
     def test_nothing_is_known_of_a_disk_of_which_all_was_changed_later(self):
         source = uefi()
@@ -213,8 +199,8 @@ class Kernels(unittest.TestCase):
         def whole(_environment, volume, found):
             return volume.files[found.path]
 
-        with patch.object(entry_kernel, "read_whole", whole):
-            return entry_kernel._menu(request, place)
+        with patch.object(linux_start, "read_whole", whole):
+            return linux_start._menu(request, place)
 
     def test_the_menu_is_the_file_whose_line_names_a_kernel(self):
         other = self.MENU.replace(b"  linux", b"  echo")
@@ -236,19 +222,19 @@ class Kernels(unittest.TestCase):
         found = [
             KernelWithInitramfs(None, path, version, initrd) for path, initrd, version in kernels
         ]
-        return patch.object(entry_kernel, "kernels_beside", lambda _environment, _part: found)
+        return patch.object(linux_start, "kernels_beside", lambda _environment, _part: found)
 
     def test_the_row_must_name_a_plain_path_beside_a_sound_kernel_of_one_volume(self):
         rows = self.MENU.split(b"\n")
         request = SimpleNamespace(environment=Volumes({}))
         with self.beside(("vmlinuz-6.1", "initrd.img-6.1", "6.1")):
             for line in (2, None):
-                self.assertEqual(entry_kernel._kernel_row(request, rows, line)[0], 1)
+                self.assertEqual(linux_start._kernel_row(request, rows, line)[0], 1)
             for line in (1, len(rows) + 1, len(rows) + 9):
                 with self.assertRaises(RefusedError):
-                    entry_kernel._kernel_row(request, rows, line)
+                    linux_start._kernel_row(request, rows, line)
             with self.assertRaises(RefusedError):
-                entry_kernel._kernel_row(SimpleNamespace(environment=Volumes({}, {})), rows, 2)
+                linux_start._kernel_row(SimpleNamespace(environment=Volumes({}, {})), rows, 2)
 
     def test_the_named_kernel_stays_else_the_first_with_modules_is_taken(self):
         part = SimpleNamespace(path="/boot/vmlinuz-5")
@@ -266,9 +252,9 @@ class Kernels(unittest.TestCase):
             ((elsewhere, seven), "7"),
         ):
             with self.beside(*beside):
-                self.assertEqual(entry_kernel._best(request, part, set()).version, best)
+                self.assertEqual(linux_start._best(request, part, set()).version, best)
         with self.beside(elsewhere), self.assertRaises(RefusedError):
-            entry_kernel._best(request, part, set())
+            linux_start._best(request, part, set())
 
 
 class Recoveries(unittest.TestCase):
@@ -281,8 +267,8 @@ class Recoveries(unittest.TestCase):
             return self.RAW
 
         request = SimpleNamespace(environment=Volumes(*volumes))
-        with patch.object(store_recovery, "device_of", device_of):
-            return store_recovery._holds_image(request, self.RAW)
+        with patch.object(store_entries, "device_of", device_of):
+            return store_entries._holds_image(request, self.RAW)
 
     def test_an_image_is_a_file_with_bytes_on_a_volume_that_the_device_names(self):
         self.assertTrue(self.holds({"/boot/r.wim": b"image"}))
@@ -291,13 +277,13 @@ class Recoveries(unittest.TestCase):
             self.assertFalse(self.holds(files), files)
 
     def lost(self, objects, *held):
-        with patch.object(store_recovery, "_holds_image", lambda _request, raw: raw in held):
-            return store_recovery._lost_image(SimpleNamespace(), objects)
+        with patch.object(store_entries, "_holds_image", lambda _request, raw: raw in held):
+            return store_entries._lost_image(SimpleNamespace(), objects)
 
     def test_both_devices_of_every_entry_must_hold_their_image(self):
         def entry(first, second, kind=boot_store.SYSTEM_LOADER):
             elements = {boot_store.DEVICE: first, boot_store.SYSTEM_DEVICE: second}
-            return store_recovery.StoreObject(kind, elements, is_whole=True)
+            return store_entries.StoreObject(kind, elements, is_whole=True)
 
         self.assertEqual(self.lost({"a": entry(b"1", b"2")}, b"1", b"2"), "")
         for held in ((b"1",), (b"2",), ()):
@@ -320,7 +306,7 @@ class Settings(unittest.TestCase):
             ("1970-01-01T00:10:00+00:00", 0),
         ):
             with self.subTest(since):
-                chosen, says = hive_set._before(found, since)
+                chosen, says = whole_hives._before(found, since)
                 self.assertIs(chosen, found[place][1])
         self.assertIn("none is from before", says)
 
@@ -330,10 +316,10 @@ class Settings(unittest.TestCase):
 
     def test_a_name_beside_is_one_that_no_value_has(self):
         key = SimpleNamespace(value=lambda name: name in {"Q.aside", "Q.aside2"} or None)
-        with patch.object(pending_drop, "_ASIDE", "aside"):
-            self.assertEqual(pending_drop._free(key, "Q"), "Q.aside3")
-            self.assertEqual(pending_drop._free(key, "R"), "R.aside")
-            self.assertEqual(pending_drop._free(None, "Q"), "Q.aside")
+        with patch.object(services, "_ASIDE", "aside"):
+            self.assertEqual(services._free(key, "Q"), "Q.aside3")
+            self.assertEqual(services._free(key, "R"), "R.aside")
+            self.assertEqual(services._free(None, "Q"), "Q.aside")
 
     def test_a_set_up_is_unfinished_where_either_number_says_so(self):
         for numbers, told in (
@@ -343,8 +329,8 @@ class Settings(unittest.TestCase):
             ({}, False),
         ):
             key = SimpleNamespace(number=numbers.get, value=lambda _: None, data=lambda _: None)
-            self.assertEqual(bool(pending_drop._set_up(None, key)), told, numbers)
-        self.assertEqual(pending_drop._set_up(None, None), [])
+            self.assertEqual(bool(services._set_up(None, key)), told, numbers)
+        self.assertEqual(services._set_up(None, None), [])
 
     def test_a_control_set_is_sound_with_services_that_start_and_settings(self):
         def key(**children):
@@ -355,14 +341,14 @@ class Settings(unittest.TestCase):
 
         starting = SimpleNamespace(children=lambda: [SimpleNamespace(number=lambda _: 0)])
         idle = SimpleNamespace(children=lambda: [SimpleNamespace(number=lambda _: 3)])
-        self.assertTrue(control_set._is_sound(hive(key(Services=starting, Control="x")), 1))
+        self.assertTrue(services._is_sound(hive(key(Services=starting, Control="x")), 1))
         for chosen in (
             None,
             key(Control="x"),
             key(Services=starting),
             key(Services=idle, Control="x"),
         ):
-            self.assertFalse(control_set._is_sound(hive(chosen), 1))
+            self.assertFalse(services._is_sound(hive(chosen), 1))
 
     def chosen(self, name, **starts):
         known = {
@@ -371,10 +357,10 @@ class Settings(unittest.TestCase):
         }
         request = SimpleNamespace(settings=SimpleNamespace(driver=name))
         with (
-            patch.object(driver_start, "drivers_of", lambda _settings: known),
-            patch.object(driver_start, "_is_storage", lambda driver: driver.name != "beeper"),
+            patch.object(services, "drivers_of", lambda _settings: known),
+            patch.object(services, "_is_storage", lambda driver: driver.name != "beeper"),
         ):
-            return driver_start._chosen(request, None).name
+            return services._chosen(request, None).name
 
     def test_the_one_storage_driver_that_does_not_start_is_chosen_or_the_named_one(self):
         self.assertEqual(self.chosen("", quay=0, pier=3), "pier")
@@ -395,9 +381,9 @@ class Hives(unittest.TestCase):
 
     def test_a_base_block_made_anew_tells_what_bins_and_logs_tell(self):
         sound = self.SOUND
-        kept = hive_base.read(Window(sound[:4096])).record
-        made = hive_header.rebuilt(bytes(4096) + sound[4096:], [])
-        base = hive_base.read(Window(made[:4096]))
+        kept = hives.read(Window(sound[:4096])).record
+        made = whole_hives.rebuilt(bytes(4096) + sound[4096:], [])
+        base = hives.read(Window(made[:4096]))
         self.assertEqual(base.problems, ())
         self.assertEqual((base.record.root, base.record.bins), (kept.root, kept.bins))
         self.assertEqual((base.record.major, base.record.minor), (1, 5))
@@ -411,16 +397,16 @@ class Hives(unittest.TestCase):
         for minor, kept in ((2, 5), (3, 3), (6, 6), (7, 5)):
             data = bytearray(self.SOUND)
             struct.pack_into("<I", data, 24, minor)
-            made = hive_header.rebuilt(bytes(data), [])
-            self.assertEqual(hive_base.read(Window(made[:4096])).record.minor, kept, minor)
+            made = whole_hives.rebuilt(bytes(data), [])
+            self.assertEqual(hives.read(Window(made[:4096])).record.minor, kept, minor)
 
     def test_bins_that_are_not_there_are_told_by_a_log(self):
         sound = self.SOUND
         longer = bytearray(sound[:512])
         struct.pack_into("<I", longer, 40, len(sound))
-        longer[508:512] = hive_base.checksum(bytes(longer)).to_bytes(4, "little")
+        longer[508:512] = hives.checksum(bytes(longer)).to_bytes(4, "little")
         with self.assertRaises(InputError):
-            hive_header.rebuilt(bytes(4096) + sound[4096:], [bytes(longer)])
+            whole_hives.rebuilt(bytes(4096) + sound[4096:], [bytes(longer)])
 
 
 class Systems(unittest.TestCase):
@@ -435,10 +421,10 @@ class Systems(unittest.TestCase):
             ([holding("nt"), holding("unknown")], None),
         ):
             if root is not None:
-                self.assertIs(root_name._root(inside), root)
+                self.assertIs(linux_start._root(inside), root)
             else:
                 with self.assertRaises(RefusedError):
-                    root_name._root(inside)
+                    linux_start._root(inside)
 
     def test_a_part_whose_content_was_not_kept_is_not_put_back(self):
         kept = SimpleNamespace(path="/boot/kernel", attributes=None)
@@ -478,19 +464,19 @@ class CopiesOfPrograms(unittest.TestCase):
         )
 
     def fits(self, data, *, needs=None, present=None, own=False):
-        copy = nt_restore._Copy(data, "somewhere", own=own)
+        copy = system_files._Copy(data, "somewhere", own=own)
         now = SimpleNamespace(data=present) if present is not None else None
-        return nt_restore._fits(needs or self.needs(), "/ferry/hal.dll", now, copy)
+        return system_files._fits(needs or self.needs(), "/ferry/hal.dll", now, copy)
 
     def test_versions_and_marks_are_those_that_a_program_carries(self):
         data = program_bytes(version=self.OLD)
-        self.assertEqual(pe_version.version(data), self.OLD)
-        self.assertIsNone(pe_version.version(program_bytes()))
-        self.assertIsNone(pe_version.version(data[: data.find(b"V\0S\0_\0") + 20]))
+        self.assertEqual(pe.version(data), self.OLD)
+        self.assertIsNone(pe.version(program_bytes()))
+        self.assertIsNone(pe.version(data[: data.find(b"V\0S\0_\0") + 20]))
         head = int.from_bytes(data[60:64], "little")
         marks = struct.unpack_from("<I", data, head + 8) + struct.unpack_from("<I", data, head + 80)
         marks += struct.unpack_from("<I", data, head + 88)
-        self.assertEqual(pe_version.build_marks(data), marks)
+        self.assertEqual(pe.build_marks(data), marks)
         blank = data[: head + 88] + bytes(4) + data[head + 92 :]
         for other in (
             blank,
@@ -498,7 +484,7 @@ class CopiesOfPrograms(unittest.TestCase):
             data[: head + 90],
             data.replace(b"PE\0\0", b"NE\0\0"),
         ):
-            self.assertIsNone(pe_version.build_marks(other))
+            self.assertIsNone(pe.build_marks(other))
 
     def test_a_copy_is_sound_and_of_this_pc_listed_the_same_build_or_of_its_version(self):
         data, plain = program_bytes(version=self.NEW), program_bytes()
@@ -516,11 +502,11 @@ class CopiesOfPrograms(unittest.TestCase):
             self.assertFalse(self.fits(damaged, own=True))
 
     def best(self, *copies, present=None):
-        made = [nt_restore._Copy(data, told) for told, data in copies]
+        made = [system_files._Copy(data, told) for told, data in copies]
         now = SimpleNamespace(data=present) if present is not None else None
-        with patch.object(nt_restore, "_elsewhere", lambda *_: iter(())):
+        with patch.object(system_files, "_elsewhere", lambda *_: iter(())):
             request, path = SimpleNamespace(), "/ferry/HAL.dll"
-            chosen = nt_restore._best(request, self.needs(), path, now, {"hal.dll": made})
+            chosen = system_files._best(request, self.needs(), path, now, {"hal.dll": made})
         return chosen.told if chosen is not None else None
 
     def test_of_those_that_fit_the_newest_is_taken_unless_it_is_there_already(self):
@@ -542,8 +528,8 @@ class CopiesOfPrograms(unittest.TestCase):
             (None, {"/ferry/hal.dll": b""}, False),
         ):
             read = SimpleNamespace(data=program) if program is not None else None
-            with patch.object(nt_restore, "read_program", lambda *_, read=read: read):
-                self.assertEqual(nt_restore._is_answered(None, finding, put), answered, put)
+            with patch.object(system_files, "read_program", lambda *_, read=read: read):
+                self.assertEqual(system_files._is_answered(None, finding, put), answered, put)
 
     def test_a_healthy_copy_is_asked_for_the_path_in_any_case(self):
         files = [
@@ -558,11 +544,11 @@ class CopiesOfPrograms(unittest.TestCase):
         )
         request = SimpleNamespace(settings=SimpleNamespace(healthy=healthy), disk=None)
         for why, own in (("", True), ("another disk", False)):
-            with patch.object(nt_restore, "why_not_of", lambda *_, why=why: why):
-                (copy,) = nt_restore._of_copy(request, "/ferry/hal.dll")
+            with patch.object(system_files, "why_not_of", lambda *_, why=why: why):
+                (copy,) = system_files._of_copy(request, "/ferry/hal.dll")
             self.assertEqual((copy.data, copy.told, copy.own), (b"\1", "healthy.zip", own))
         request.settings.healthy = None
-        self.assertEqual(list(nt_restore._of_copy(request, "/ferry/hal.dll")), [])
+        self.assertEqual(list(system_files._of_copy(request, "/ferry/hal.dll")), [])
 
 
 class Gathered(unittest.TestCase):

@@ -265,7 +265,7 @@ class UndoPoints(Disks):
         self.run_here("mend", disk, "boot-code", "--yes")
         point = next((self.folder / "data/mending/undo").iterdir())
         failing = mock.patch(
-            "mending.repair.journal.undo_points.write_durably", side_effect=InputError("full.")
+            "mending.repair.journal.write_durably", side_effect=InputError("full.")
         )
         with failing, mock.patch.dict(os.environ, self.env), redirect_stdout(io.StringIO()) as out:
             program.main(["undo", str(disk)], standalone_mode=False)

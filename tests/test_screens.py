@@ -13,8 +13,8 @@ from hypothesis import strategies as st
 
 from mending.case import causes_of, load_case, plan_of
 from mending.case.events import Learned, Tried
+from mending.case.reasoning import facts_of, open_questions
 from mending.case.state import CaseState, fold
-from mending.case.thinking import facts_of, open_questions
 from mending.case.work import heard
 from mending.crash.lookup import look_up
 from mending.crash.screens import SeenCode, codes_in

@@ -6,11 +6,9 @@ import struct
 import unittest
 import uuid
 
-from mending.boot.settings import compared
-from mending.boot.settings.hive_set import HiveSet
-from mending.boot.settings.listing import listed
 from mending.disk.hives import Hive
-from mending.workshop.hive_file import hive_bytes
+from mending.disk.settings import HiveSet, compared, listed
+from mending.workshop.nt import hive_bytes
 
 GUID = uuid.UUID("5a2f9e00-0000-4000-8000-00000000beef")
 CONTROL = {

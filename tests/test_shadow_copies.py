@@ -10,7 +10,7 @@ import pyvshadow
 from mending.disk.files import open_files
 from mending.disk.layout import survey, volume_at_moment
 from mending.disk.shadow import shadow_copies
-from mending.formats.nt import shadow_store
+from mending.formats import shadow_store
 from mending.model import InputError, MendingError
 from mending.source import MemorySource, open_source
 from tests.samples import needs_samples, read_samples

@@ -15,8 +15,8 @@ from asn1crypto import algos, core
 
 from mending.disk.files import open_files
 from mending.disk.layout import survey
-from mending.disk.system.catalogues import Catalogues
-from mending.formats.executable import pe_tables, signatures
+from mending.disk.system.installed import Catalogues
+from mending.formats import pe, signatures
 from mending.source import open_source
 from tests.nt_pc import BASE, PROGRAMS, NtPc, put_by_driver
 from tests.samples import LISTED, SIGNED, needs_listed, needs_signed
@@ -150,7 +150,7 @@ class Signing(InFolder):
 
 def summed(data):
     checksum, *_ = left_out(data)
-    kept = pe_tables.checksum(data)
+    kept = pe.checksum(data)
     if kept is None:
         return data
     return data[:checksum] + struct.pack("<I", kept[1]) + data[checksum + 4 :]
@@ -349,7 +349,7 @@ class MadeOnes(Signing):
             there = open_files(source, survey(source).volumes[1])
             folder = f"/{BASE}/catroot"
             self.assertTrue(Catalogues(there, folder).know(listed))
-            with patch("mending.disk.system.catalogues._MOST_DIGESTS", 0):
+            with patch("mending.disk.system.installed._MOST_DIGESTS", 0):
                 first = Catalogues(there, folder)
                 self.assertEqual((first.know(listed), first.count), (False, 1))
 

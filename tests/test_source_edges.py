@@ -31,7 +31,7 @@ from mending.source import (
     unpacked,
     write_durably,
 )
-from mending.source import busy as busy_module
+from mending.source import devices as busy_module
 from mending.source.stream import SourceStream
 from tests.support import InFolder
 

@@ -14,17 +14,15 @@ import msgspec
 
 from mending.model import FileAttributes, InputError, Patch, RefusedError
 from mending.model.limits import LARGEST_CHANGE
-from mending.source import FolderSource, MemorySource, open_source, settle_output
-from mending.source import busy as busy_module
-from mending.source import drive_health as health_module
-from mending.source import new_files as new_module
-from mending.source.archive import bundle as bundle_module
-from mending.source.archive import zip_file
-from mending.source.beneath import Beneath
-from mending.source.imaging import ByteRanges, growing_image, reading_record
-from mending.source.imaging.reading_record import MOST_EFFORT, ReadingHeader, ReadingRecord
-from mending.source.mounted import work as mounted_module
-from mending.source.mounted.copy_on_write import BLOCK, CopyOnWrite
+from mending.source import FolderSource, MemorySource, archive, imaging, open_source, settle_output
+from mending.source import archive as bundle_module
+from mending.source import devices as busy_module
+from mending.source import devices as health_module
+from mending.source import mounted as mounted_module
+from mending.source import output as new_module
+from mending.source.folder import Beneath
+from mending.source.imaging import MOST_EFFORT, ByteRanges, ReadingHeader, ReadingRecord
+from mending.source.mounted import BLOCK, CopyOnWrite
 from mending.source.stitched import (
     BEHIND,
     FIRST_VIEW,
@@ -163,7 +161,7 @@ class Records(InFolder):
 
     def test_zeros_are_known_from_what_only_begins_with_them(self):
         for data, zeros in ((bytes(9), True), (b"\0" * 9 + b"\1", False), (b"\0\1\0", False)):
-            self.assertIs(growing_image._is_zeros(data), zeros, data)
+            self.assertIs(imaging._is_zeros(data), zeros, data)
 
     def test_only_what_differs_is_changed(self):
         below = bytes(4 * BLOCK)
@@ -183,26 +181,26 @@ class Records(InFolder):
         with self.assertRaises(AttributeError):
             header.serial = "another"
         self.assertIn(b'"mending":"reading-record/1"', msgspec.json.encode(header))
-        self.assertEqual(reading_record.SUFFIX, ".reading")
+        self.assertEqual(imaging.SUFFIX, ".reading")
 
 
 class Archives(InFolder):
     def written(self, *members):
         path = self.folder / f"{len(list(self.folder.iterdir()))}.zip"
-        with zip_file.new_archive(settle_output(path)) as archive:
+        with archive.new_archive(settle_output(path)) as made:
             for name, data in members:
-                archive.put(name, data)
+                made.put(name, data)
         return path
 
     def test_members_are_packed_where_that_is_worth_it_and_bear_no_time(self):
         noise = os.urandom(100_000)
         path = self.written(("tides", bytes(100_000)), ("noise", noise))
-        with zipfile.ZipFile(path) as archive:
-            rows = {row.filename: row for row in archive.infolist()}
+        with zipfile.ZipFile(path) as packed:
+            rows = {row.filename: row for row in packed.infolist()}
             self.assertEqual(rows["tides"].compress_type, zipfile.ZIP_DEFLATED)
             self.assertEqual(rows["noise"].compress_type, zipfile.ZIP_STORED)
             self.assertEqual({row.date_time for row in rows.values()}, {(1980, 1, 1, 0, 0, 0)})
-        reader = zip_file.ArchiveReader(path)
+        reader = archive.ArchiveReader(path)
         self.addCleanup(reader.close)
         self.assertEqual(reader.read("noise", 100_000), noise)
         with self.assertRaisesRegex(InputError, "larger than it may be"):
@@ -255,7 +253,7 @@ class Machines(InFolder):
         for name, says in (("state", "running\n"), ("ioerr_cnt", "0x1f\n"), ("iotmo_cnt", "x")):
             (device / name).write_text(says)
         (sensor / "temp1_input").write_text("41500\n")
-        with mock.patch.object(health_module, "_BLOCKS", self.folder):
+        with mock.patch.object(health_module, "_CLASS_BLOCKS", self.folder):
             found = health_module.drive_health("/dev/sda")
             self.assertEqual(msgspec.structs.astuple(found), ("running", 31, None, 41.5))
             (device / "hwmon1").mkdir()

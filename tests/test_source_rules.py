@@ -9,26 +9,15 @@ import unittest
 from types import SimpleNamespace
 from unittest import mock
 
-from mending.model import (
-    FileAttributes,
-    FileChange,
-    FilesystemKind,
-    InputError,
-    RefusedError,
-)
-from mending.source import MemorySource, TargetKind, image, mounts, open_source
+from mending.model import FileAttributes, FileChange, FilesystemKind, InputError, RefusedError
+from mending.source import MemorySource, TargetKind, image, mounted, open_source
 from mending.source.base import as_disk, as_tree
-from mending.source.beneath import Beneath
-from mending.source.disk_target import _PIECE
-from mending.source.durable_files import make_file_durably, write_durably
-from mending.source.folder import FolderSource, open_folder_source
-from mending.source.imaging.byte_ranges import ByteRanges
-from mending.source.imaging.growing_image import open_image
-from mending.source.imaging.reading_record import ReadingHeader, record_path
-from mending.source.memory import FaultyMemory, PowerCutError
-from mending.source.mounted import drivers, work
+from mending.source.folder import Beneath, FolderSource, open_folder_source
+from mending.source.image import FaultyMemory, PowerCutError
+from mending.source.imaging import ByteRanges, ReadingHeader, open_image, record_path
+from mending.source.output import make_file_durably, write_durably
 from mending.source.stream import SourceStream
-from mending.source.tree_target import FolderOverlay
+from mending.source.targets import _PIECE, FolderOverlay
 from tests.support import InFolder
 
 
@@ -95,21 +84,21 @@ class Kinds(unittest.TestCase):
             with (
                 self.subTest(devices=devices, numbers=numbers),
                 mock.patch.object(
-                    mounts.os, "fstat", lambda fd, given=devices: SimpleNamespace(st_dev=given[fd])
+                    devices.os, "fstat", lambda fd, given=devices: SimpleNamespace(st_dev=given[fd])
                 ),
-                mock.patch.object(mounts, "_mount_number", lambda fd, given=numbers: given[fd]),
+                mock.patch.object(devices, "_mount_number", lambda fd, given=numbers: given[fd]),
             ):
-                self.assertEqual(mounts.is_other_mount(0, 1), other)
+                self.assertEqual(devices.is_other_mount(0, 1), other)
 
     def test_a_part_of_a_volume_is_mounted_by_the_kernel_only(self):
-        usual = drivers.drivers_of(FilesystemKind.BTRFS)
-        (named,) = drivers.drivers_of(FilesystemKind.BTRFS, subvolume="home")
+        usual = mounted.drivers_of(FilesystemKind.BTRFS)
+        (named,) = mounted.drivers_of(FilesystemKind.BTRFS, subvolume="home")
         self.assertIn("subvol=/home", " ".join(named))
         self.assertNotIn("subvol", " ".join(word for words in usual for word in words))
-        self.assertEqual(drivers.drivers_of(FilesystemKind.BTRFS, subvolume="a,b"), ())
+        self.assertEqual(mounted.drivers_of(FilesystemKind.BTRFS, subvolume="a,b"), ())
         self.assertEqual(
-            drivers.drivers_of(FilesystemKind.EXT, subvolume="home"),
-            drivers.drivers_of(FilesystemKind.EXT),
+            mounted.drivers_of(FilesystemKind.EXT, subvolume="home"),
+            mounted.drivers_of(FilesystemKind.EXT),
         )
 
 
@@ -183,7 +172,7 @@ class Files(InFolder):
 
     def test_a_helper_that_ended_is_asked_about_once(self):
         place = self.folder / "told"
-        with place.open("wb") as told, work._Child(lambda: None, told, "a volume") as child:
+        with place.open("wb") as told, mounted._Child(lambda: None, told, "a volume") as child:
             child.wait()
             self.assertTrue(child.has_ended())
             self.assertTrue(child.has_ended())

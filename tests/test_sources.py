@@ -4,7 +4,14 @@ import unittest
 from unittest import mock
 
 from mending.model import InputError, Patch, ReadError, RefusedError
-from mending.source import DiskOverlay, FaultyMemory, MemorySource, busy, open_source, write_durably
+from mending.source import (
+    DiskOverlay,
+    FaultyMemory,
+    MemorySource,
+    devices,
+    open_source,
+    write_durably,
+)
 from tests.support import InFolder
 
 
@@ -51,14 +58,14 @@ class Files(InFolder):
             [("/dev/loop7p1", "/mnt")],
         ):
             with (
-                mock.patch.object(busy, "_mounts", return_value=table),
-                mock.patch.object(busy, "_loops_over", return_value=["/dev/loop7"]),
+                mock.patch.object(devices, "_mounts", return_value=table),
+                mock.patch.object(devices, "_loops_over", return_value=["/dev/loop7"]),
                 self.assertRaises(RefusedError) as caught,
             ):
                 open_source(str(self.path), for_writing=True)
             self.assertIn("mounted at /mnt", caught.exception.says)
         with (
-            mock.patch.object(busy, "_loops_over", return_value=["/dev/loop7"]),
+            mock.patch.object(devices, "_loops_over", return_value=["/dev/loop7"]),
             self.assertRaises(RefusedError) as caught,
         ):
             open_source(str(self.path), for_writing=True)
@@ -75,19 +82,19 @@ class Files(InFolder):
         other.hardlink_to(self.path)
         (blocks / "loop7/loop").mkdir(parents=True)
         (blocks / "loop7/loop/backing_file").write_text(f"{other}\n")
-        with mock.patch.object(busy, "_BLOCKS", blocks):
+        with mock.patch.object(devices, "_BLOCKS", blocks):
             with self.assertRaisesRegex(RefusedError, "attached as /dev/loop7"):
                 open_source(str(self.path), for_writing=True)
             with self.assertRaisesRegex(RefusedError, "attached as /dev/loop7"):
                 (blocks / "loop8/loop").mkdir(parents=True)
                 (blocks / "loop8/loop/backing_file").write_text(str(self.path))
-                busy.refuse_if_busy("/dev/loop8p1", True)
+                devices.refuse_if_busy("/dev/loop8p1", True)
             mounts = [("/dev/loop7p2", "/mnt/ferry")]
             with (
-                mock.patch.object(busy, "_mounts", return_value=mounts),
+                mock.patch.object(devices, "_mounts", return_value=mounts),
                 self.assertRaisesRegex(RefusedError, "mounted at /mnt/ferry"),
             ):
-                busy.refuse_if_busy("/dev/loop8", True)
+                devices.refuse_if_busy("/dev/loop8", True)
 
     def test_a_durable_write_leaves_the_old_file_or_the_new_one(self):
         with (

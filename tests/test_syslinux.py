@@ -7,7 +7,7 @@ import unittest
 from pathlib import Path
 from random import Random
 
-from mending.formats.bootloader import syslinux
+from mending.formats import boot_menus
 from tests.machine import QEMU, screen_of
 from tests.support import SECTOR, START, ids, mounted, needs, needs_mounts, patch, tool, trace_file
 from tests.systems import ROOT, Systems
@@ -121,12 +121,12 @@ class AnyBytes(unittest.TestCase):
             data[24:28] = (0x3EB202FE).to_bytes(4, "little")
             data[46:48] = random.randrange(2100).to_bytes(2, "little")
             data[32:34] = random.randrange(1, 300).to_bytes(2, "little")
-            second = syslinux.read_second_file(bytes(data))
+            second = boot_menus.read_syslinux_file(bytes(data))
             if second is not None:
                 first = second.first_sector(bytes(512)) or 0
                 self.assertLess(len(list(second.sectors(first))), 70_000)
         for text in ("LABEL\nLINUX\nINITRD ,,\nAPPEND", "DEFAULT\nMENU DEFAULT", "\0\nLABEL a b c"):
-            syslinux.read_menu(text)
+            boot_menus.read_syslinux_menu(text)
 
 
 if __name__ == "__main__":

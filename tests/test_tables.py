@@ -7,7 +7,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from mending.disk.layout import walk_ebr_chain
-from mending.formats.partition import mbr
+from mending.formats import mbr
 from mending.model import Window
 from mending.model.limits import EBR_TABLES
 from mending.source import MemorySource

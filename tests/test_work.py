@@ -9,12 +9,12 @@ import msgspec
 import pexpect
 from benchmarks.conversations import Caller, by_phone, host_in, led, right
 
+from mending.app.conversation import Guide
 from mending.app.evidence import attach
-from mending.app.guiding import Guide
 from mending.case import causes_of, load_case, open_case, plan_of, saw
 from mending.case.events import HandedOver
 from mending.case.guide import PromptKind, parse
-from mending.case.turns import turns
+from mending.case.reasoning import turns
 from mending.knowledge import WhyNotRun, base_codes, base_pack
 from mending.model import Hand
 from mending.repair.boot import own_code

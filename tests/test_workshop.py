@@ -12,8 +12,7 @@ from mending.workshop import (
     samples,
     uefi_disk,
 )
-from mending.workshop.disks import DESK, STORE
-from mending.workshop.fat32 import fat32_volume
+from mending.workshop.disks import DESK, STORE, fat32_volume
 from tests.support import SECTOR, InFolder, ids, needs, sha, tool, trace_file
 
 

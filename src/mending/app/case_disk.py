@@ -13,12 +13,11 @@ from pathlib import Path
 
 import msgspec
 
-from mending.app.host import Host
-from mending.app.opening import opened_target
+from mending.app.targets import Host
 from mending.case import FURTHER_DISK, Case, DiskKnown, add_evidence
-from mending.case.attachment import Outside, refuse_elsewhere, was_attached_here
-from mending.case.events import Added
+from mending.case.events import Added, Outside, refuse_elsewhere, was_attached_here
 from mending.disk.layout import identifier_ranges, survey
+from mending.disk.opening import opened_target
 from mending.model import Change, FileChange, InputError, Patch, RefusedError, plain_size, quoted
 from mending.repair.journal import Journal
 from mending.source import (
@@ -31,7 +30,7 @@ from mending.source import (
     known_key,
     machine_key,
 )
-from mending.source.device_names import devices_of_size, lasting_name
+from mending.source.devices import devices_of_size, lasting_name
 
 
 class _Place(msgspec.Struct, frozen=True):

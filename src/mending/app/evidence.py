@@ -6,13 +6,9 @@ from pathlib import Path
 
 import msgspec
 
-from mending.app.bounds import within_bounds
 from mending.app.case_disk import disk_known, settle_disk, vouched_disk
-from mending.app.copies.comparing import losses
-from mending.app.copies.gathered import crashes_or_told
-from mending.app.host import Host
-from mending.app.opening import opened_target, refuse_named_twice
-from mending.app.targets import NamedTarget
+from mending.app.healthy import losses
+from mending.app.targets import Host, NamedTarget, crashes_or_told, within_bounds
 from mending.app.tracing import keep_no_memory, trace
 from mending.boot.trace import open_environment
 from mending.case import (
@@ -31,8 +27,7 @@ from mending.case import (
     open_case,
     records_read,
 )
-from mending.case.attachment import Home
-from mending.case.events import AnyEvent
+from mending.case.events import AnyEvent, Home
 from mending.crash.judge import analyse, codes_in_records
 from mending.crash.read import (
     FileRead,
@@ -45,6 +40,7 @@ from mending.crash.read import (
 )
 from mending.crash.results import SHADOW, CrashesResult
 from mending.disk.locked import GivenKey, KeyRing
+from mending.disk.opening import opened_target, refuse_named_twice
 from mending.knowledge import EventKind, Pack, base_codes, base_events
 from mending.model import InputError, UsageError
 from mending.reason import Statement

@@ -9,24 +9,29 @@ import msgspec
 
 from mending.app.case_disk import vouched_disk
 from mending.app.evidence import read_crashes
-from mending.app.host import Host
-from mending.app.undoing import points_result
-from mending.case import Case, cards_of, case_result, causes_of, closing, crash_files, plan_of
+from mending.app.mending import points_result
+from mending.app.targets import Host
+from mending.case import Case, cards_of, case_result, causes_of, crash_files, plan_of, work
 from mending.case.events import Rehearsed
-from mending.case.private import GONE, without_private
+from mending.case.folder import GONE, without_private
+from mending.case.reasoning import turns
 from mending.case.state import CaseState
-from mending.case.turns import turns
 from mending.crash.results import CrashesResult
 from mending.knowledge import Pack
 from mending.model import UsageError, format_json, has_extra
 from mending.repair.journal import Journal, PointsResult
-from mending.report.document import HandOver
-from mending.report.for_technician import AS_FOUND, AS_IT_IS, VISITS_SHOWN
-from mending.report.hand_over import READERS, STEPS, hand_over
-from mending.report.markdown import render_markdown
-from mending.report.material import Material, Pictures
-from mending.report.page import render_page
-from mending.report.redact import redacted
+from mending.report.document import HandOver, render_markdown, render_page
+from mending.report.pages import (
+    AS_FOUND,
+    AS_IT_IS,
+    READERS,
+    STEPS,
+    VISITS_SHOWN,
+    Material,
+    Pictures,
+    hand_over,
+    redacted,
+)
 from mending.source import Output, machine_key, settle_output
 
 FORMATS = ("html", "md", "json")
@@ -149,7 +154,7 @@ def _gathered(case: Case, pack: Pack, host: Host, wish: Wish, *, pictures: bool)
             msgspec.structs.replace(file, name=f"record {number}")
             for number, file in enumerate(files, 1)
         ]
-        case, target = without_private(case, pack, frozenset({closing.DONE})), GONE
+        case, target = without_private(case, pack, frozenset({work.DONE})), GONE
     crashes = read_crashes(target, files, disk) if files else None
     journal = Journal(case.undo_folder, host.key)
     points = points_result(list(journal.load().points), journal)
@@ -165,7 +170,7 @@ def _gathered(case: Case, pack: Pack, host: Host, wish: Wish, *, pictures: bool)
         turns=turns(case, pack),
         plan=plan,
         points=_without_paths(points) if wish.redact else points,
-        put_back=closing.to_put_back(case, pack),
+        put_back=work.to_put_back(case, pack),
         cards=cards_of(case.state, pack, plan.visits[:VISITS_SHOWN]),
         made=host.clock(),
         zone=wish.zone,
@@ -191,10 +196,12 @@ def _rehearsals(state: CaseState) -> list[tuple[str, Rehearsed]]:
 
 
 def _pictures(given: Material, crashes: CrashesResult | None) -> Pictures:
-    from mending.report.figures.causes_figure import causes_picture  # noqa: PLC0415 - as below
-    from mending.report.figures.disk_figure import disk_picture  # noqa: PLC0415 - lazy: for pages
-    from mending.report.figures.plan_figure import plan_picture  # noqa: PLC0415
-    from mending.report.figures.timeline_figure import timeline_picture  # noqa: PLC0415
+    from mending.report.figures import (  # noqa: PLC0415 - lazy: for pages only
+        causes_picture,
+        disk_picture,
+        plan_picture,
+        timeline_picture,
+    )
 
     found, trace, title = given.found, given.trace, given.case.name
     maps = [("as it is now", trace.map)] if trace is not None and trace.map is not None else []

@@ -1,9 +1,58 @@
 """From what a person names to what is worked on: a case, its disk or tree, its undo points."""
 
+import resource
+import signal
+import threading
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from pathlib import Path
-from typing import TYPE_CHECKING
+from types import FrameType
+from typing import TYPE_CHECKING, TypeVar
 
-from mending.app.host import Host
+import msgspec
+
+from mending.boot.chain import Trace
+from mending.crash.results import CrashesResult
+from mending.model import Hand, InputError, NotGatheredError, TookTooMuchError, decode_json
+from mending.source.archive import Bundle, is_bundle
+
+# What this machine and this moment are like, gathered at the roof and handed down.
+
+
+class Host(msgspec.Struct, frozen=True):
+    """Who is at work, and where.
+
+    Attributes:
+        who: the process, as another one would be told.
+        clock: gives the time in RFC 3339, UTC, to the second.
+        undo_folder: where undo points of targets without a case live.
+        key: file with the key that seals undo points, and what cases name outside of themselves.
+        ask: puts a question that is answered by yes or no; None where nobody can be asked.
+        told: is told what a person should know beside the result; None: it is not said.
+    """
+
+    who: str
+    clock: Callable[[], str]
+    undo_folder: Path
+    key: Path
+    ask: Callable[[str], bool] | None = None
+    told: Callable[[str], None] | None = None
+
+    def confirm(self, question: str) -> bool:
+        """Whether somebody says yes; no where nobody can be asked."""
+        return self.ask is not None and self.ask(question)
+
+    def tell(self, sentence: str) -> None:
+        """Say something beside the result."""
+        if self.told is not None:
+            self.told(sentence)
+
+    @property
+    def hand(self) -> Hand:
+        """Who writes into a case now."""
+        return Hand(who=self.who, since=self.clock())
+
 
 if TYPE_CHECKING:
     from mending.boot.uefi import BootOptions
@@ -69,3 +118,124 @@ def _case_of(folder: Path) -> "Case | None":
     from mending.case import is_case, load_case  # noqa: PLC0415 - lazy: a bare disk has no case
 
     return load_case(folder) if is_case(folder) else None
+
+
+# What one command that reads may take of this machine, whatever lies on the disk: time and memory.
+#
+# Every reader has bounds of its own for each chain that it follows. These here are for what a
+# hostile or dying disk makes of many such chains. They are looked at once a second by an alarm, for
+# a limit of the operating system on memory counts what an emulator only reserves.
+
+
+MOST_MEMORY = 4 << 30
+"""Bytes; the largest hive and the dearest key take a quarter of it."""
+MOST_SECONDS = 900.0
+"""A sound disk is traced in a second or two; a dying one that answers at all, in some minutes."""
+_PAUSE = 1.0
+_KIBIBYTE = 1024
+
+
+@contextmanager
+def within_bounds(
+    what: str, seconds: float = MOST_SECONDS, memory: int = MOST_MEMORY, pause: float = _PAUSE
+) -> Iterator[None]:
+    """Read within so much time, by the clock on the wall, and memory; for work that writes nothing.
+
+    Only the main thread can be stopped so; in another nothing is watched.
+
+    Args:
+        what: what is read, as a person would name it.
+        memory: of the whole process, in bytes.
+        pause: seconds between two looks.
+
+    Raises:
+        TookTooMuchError
+    """
+    if threading.current_thread() is not threading.main_thread():
+        yield
+        return
+    until = time.monotonic() + seconds
+
+    def look(_number: int, _frame: FrameType | None) -> None:
+        if time.monotonic() > until:
+            raise TookTooMuchError(
+                f"{what} was read for {seconds / 60:.0f} minutes without an end, and nothing is"
+                " known of it.",
+                "A drive this slow may be failing: copy it first (mending copy), then look at"
+                " that.",
+            )
+        if resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * _KIBIBYTE > memory:
+            raise TookTooMuchError(
+                f"Reading {what} took more than the {memory >> 20} MiB of memory that a command"
+                " may take, and nothing is known of it."
+            )
+
+    before = signal.signal(signal.SIGALRM, look)
+    signal.setitimer(signal.ITIMER_REAL, pause, pause)
+    try:
+        yield
+    finally:
+        signal.setitimer(signal.ITIMER_REAL, 0)
+        signal.signal(signal.SIGALRM, before)
+
+
+# What a disk answered when a bundle was made of it, for questions that need more than it holds.
+
+
+TRACE, CRASHES = "trace.json", "crashes.json"
+"""Members of a bundle."""
+_TOLD = "{} (as its disk answered)"
+Answer = TypeVar("Answer", Trace, CrashesResult)
+
+
+def traced_or_told(path: str, ask: Callable[[], Trace]) -> Trace:
+    """A trace; of a bundle that does not hold all of it, the one of its disk.
+
+    Raises:
+        NotGatheredError: neither.
+    """
+    try:
+        if not _is_crossed_out(path):
+            return ask()
+    except NotGatheredError:
+        pass  # the answer was kept for that
+    return named(_told(path, TRACE, Trace), _TOLD.format(path))
+
+
+def crashes_or_told(path: str, ask: Callable[[], CrashesResult]) -> CrashesResult:
+    """What records tell, in the same way."""
+    try:
+        if not _is_crossed_out(path):
+            return ask()
+    except NotGatheredError:
+        pass  # the answer was kept for that
+    told = _told(path, CRASHES, CrashesResult)
+    return msgspec.structs.replace(told, target=_TOLD.format(path))
+
+
+def _is_crossed_out(path: str) -> bool:
+    """Whether a bundle says that its bytes do not give its disk's answers."""
+    if not is_bundle(Path(path)):
+        return False
+    bundle = Bundle(Path(path))
+    try:
+        return bundle.index.crossed_out
+    finally:
+        bundle.close()
+
+
+def _told(path: str, name: str, kind: type[Answer]) -> Answer:
+    if not is_bundle(Path(path)):
+        raise InputError(f"{path} is no bundle any more.")
+    bundle = Bundle(Path(path))
+    try:
+        return decode_json(bundle.document(name), kind)
+    except (msgspec.DecodeError, UnicodeDecodeError) as error:
+        raise InputError(f"{path}: {name} is damaged.") from error
+    finally:
+        bundle.close()
+
+
+def named(trace: Trace, name: str) -> Trace:
+    """A trace of a target that is called otherwise."""
+    return msgspec.structs.replace(trace, target=msgspec.structs.replace(trace.target, path=name))

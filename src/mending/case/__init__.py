@@ -2,8 +2,7 @@
 it.
 """
 
-from mending.case import closing
-from mending.case.doubts import doubts_of
+from mending.case import work
 from mending.case.folder import (
     Case,
     check_new_name,
@@ -13,16 +12,17 @@ from mending.case.folder import (
     load_case,
     open_case,
 )
-from mending.case.results import CaseResult, CasesResult, case_result, cases_result
-from mending.case.thinking import (
+from mending.case.reasoning import (
     cards_of,
     causes_of,
+    doubts_of,
     open_questions,
     plan_of,
     question_of,
     volumes_of,
     why_of,
 )
+from mending.case.results import CaseResult, CasesResult, case_result, cases_result
 from mending.case.work import (
     DISK,
     FURTHER_DISK,
@@ -60,7 +60,6 @@ __all__ = [
     "cases_result",
     "causes_of",
     "check_new_name",
-    "closing",
     "crash_files",
     "doubts_of",
     "evidence_sort",
@@ -87,4 +86,5 @@ __all__ = [
     "tried",
     "volumes_of",
     "why_of",
+    "work",
 ]

@@ -9,16 +9,40 @@ and nothing in it may be a link.
 """
 
 import os
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import msgspec
 
-from mending.case.attachment import CASE_FILE, Home, home_of, refuse_elsewhere, was_attached_here
-from mending.case.events import Added, AnyEvent, Record, Reopened, decode_record, encode_lines
-from mending.case.lock import HOLDER_FILE, LOCK_FILE, held
+from mending.boot.chain import Trace
+from mending.case.events import (
+    CASE_FILE,
+    Added,
+    AnyEvent,
+    Checked,
+    Closed,
+    HandedOver,
+    Heard,
+    Home,
+    Learned,
+    Listed,
+    Noted,
+    Record,
+    Reopened,
+    Started,
+    Traced,
+    Tried,
+    decode_record,
+    encode_lines,
+    home_of,
+    refuse_elsewhere,
+    was_attached_here,
+)
 from mending.case.state import CaseState, fold
+from mending.disk.scan import DiskMap
+from mending.knowledge import Pack
 from mending.model import (
     Hand,
     InputError,
@@ -39,6 +63,50 @@ from mending.source import (
     refuse_strange,
     write_durably,
 )
+
+# One writer at a time: the next one waits a little, then is told who holds the case.
+
+
+LOCK_FILE = "lock"
+HOLDER_FILE = "holder.json"
+_OWNER_ALONE = 0o600
+
+
+@contextmanager
+def held(folder: Path, hand: Hand) -> Iterator[None]:
+    """Hold the case folder.
+
+    Raises:
+        RefusedError: somebody else holds it; says who.
+        InputError: the folder cannot be written.
+    """
+    import filelock  # noqa: PLC0415 - lazy: what only reads a case holds nothing
+
+    lock = filelock.FileLock(folder / LOCK_FILE, timeout=hand.patience, mode=_OWNER_ALONE)
+    try:
+        lock.acquire()
+    except filelock.Timeout as error:
+        raise RefusedError(
+            f"The case {folder} is held by {_holder(folder)}.", "Wait for it to end."
+        ) from error
+    except OSError as error:
+        raise InputError(
+            f"The case {folder} cannot be written: {error.strerror or error}."
+        ) from error
+    try:
+        write_durably(folder / HOLDER_FILE, encode_json(hand))
+        yield
+    finally:
+        lock.release()
+
+
+def _holder(folder: Path) -> str:
+    try:
+        hand = decode_json(read_file(folder / HOLDER_FILE, 4096, links=False), Hand)
+    except (InputError, msgspec.DecodeError):
+        return "another program"  # it has the lock but has not yet said its name
+    return f"{hand.who} since {hand.since}"
+
 
 if TYPE_CHECKING:
     from mending.crash.read import LogFile
@@ -225,3 +293,97 @@ def _record_bytes(folder: Path) -> bytes:
     if len(data) > RECORD_BYTES:
         raise InputError(f"{folder / RECORD_FILE} is larger than any record that is read.")
     return data
+
+
+# A case without what is private, field by field: what a workshop keeps of a person, what somebody
+# said or wrote in words of their own, names of files, volumes, machines and of the case itself.
+#
+# Which fields those are stands here, once. Ids, answers, codes, times and numbers stay.
+
+
+GONE = "[taken out]"
+
+
+def without_private(case: Case, pack: Pack, allowed: frozenset[str]) -> Case:
+    """The case with its private fields taken out.
+
+    Args:
+        allowed: words that stay where a person may also write their own: ids and fixed answers.
+    """
+    known = allowed | set(pack.causes) | set(pack.steps)
+    events = tuple(_public(event, known) for event in case.events)
+    file = msgspec.structs.replace(case.file, name=GONE)
+    return msgspec.structs.replace(
+        case, file=file, folder=case.folder.with_name(GONE), events=events, state=fold(events)
+    )
+
+
+def trace_without_private(trace: Trace) -> Trace:
+    """A trace without names that people gave: of the target, of volumes, of a system's machine."""
+    return msgspec.structs.replace(
+        trace,
+        target=msgspec.structs.replace(trace.target, path=GONE),
+        volumes=tuple(
+            msgspec.structs.replace(
+                volume, label=_taken(volume.label), contained=tuple(map(_taken, volume.contained))
+            )
+            for volume in trace.volumes
+        ),
+        map=None if trace.map is None else _map_without_labels(trace.map),
+        systems=tuple(
+            msgspec.structs.replace(system, title=_taken(system.title))
+            if system.family == "linux"
+            else system
+            for system in trace.systems
+        ),
+    )
+
+
+def _map_without_labels(drawn: DiskMap) -> DiskMap:
+    stretches = tuple(
+        msgspec.structs.replace(stretch, label=_taken(stretch.label)) for stretch in drawn.stretches
+    )
+    return msgspec.structs.replace(drawn, stretches=stretches)
+
+
+def _public(event: AnyEvent, known: frozenset[str] | set[str]) -> AnyEvent:
+    """An event with its private fields taken out."""
+    change: Mapping[str, object]
+    match event:
+        case Learned():
+            change = {"notes": _values(event.notes), "shop": _values(event.shop)}
+        case Heard():
+            change = {"text": _taken(event.text), "left": tuple(map(_taken, event.left))}
+        case Added():
+            change = {"path": _taken(event.path), "outside": None}
+        case Traced():
+            change = {"trace": trace_without_private(event.trace)}
+        case Tried() | Started():
+            change = {"note": _taken(event.note)}
+        case Listed():
+            change = {"lines": (), "chosen": {}}  # labels are names that people gave
+        case Noted():
+            change = {"text": _taken(event.text)}
+        case Checked():
+            change = {"says": _own(event.says, known)}
+        case HandedOver():
+            change = {"to": _taken(event.to), "cause": _own(event.cause, known)}
+        case Closed():
+            own: Callable[[str], str] = lambda words: _own(words, known)  # noqa: E731
+            put_back = {name: own(words) for name, words in event.put_back.items()}
+            change = {"cause": own(event.cause), "fix": own(event.fix), "put_back": put_back}
+        case _:
+            return event
+    return msgspec.structs.replace(event, **change)
+
+
+def _own(words: str, known: frozenset[str] | set[str]) -> str:
+    return words if words in known else _taken(words)
+
+
+def _taken(words: str) -> str:
+    return GONE if words else ""
+
+
+def _values(fields: Mapping[str, str]) -> dict[str, str]:
+    return {name: _taken(words) for name, words in fields.items()}

@@ -1,17 +1,16 @@
 """The documents that describe cases, as `docs/json.md` has them."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 
 import msgspec
 
-from mending.case.events import Closed, Heard, Tried
-from mending.case.folder import Case
-from mending.case.pending import start_due
-from mending.case.state import CaseState
-from mending.case.thinking import causes_of
+from mending.case.events import Closed, Heard, Rehearsed, Tried
+from mending.case.folder import Case, record
+from mending.case.reasoning import causes_of
+from mending.case.state import CaseState, next_step, start_due
 from mending.knowledge import Pack
-from mending.model import REPAIRS, RepairId, quoted
-from mending.reason import Contradiction, impossible_pairs, mended_chance
+from mending.model import REPAIRS, Hand, RepairId, quoted
+from mending.reason import AFTER_LOGO, Contradiction, impossible_pairs, mended_chance, tool_report
 
 _TORN = "A crash left something unfinished at the end of the record; it was passed over."
 
@@ -260,3 +259,54 @@ def _closed(event: Closed | None) -> ClosedResult | None:
 def cases_result(cases: Sequence[Case], pack: Pack) -> CasesResult:
     """The document of several cases."""
     return CasesResult(cases=tuple(case_result(case, pack) for case in cases))
+
+
+# What new answers did to older ones, in sentences: nothing is replaced in silence.
+
+
+def changes(
+    before: CaseState, after: CaseState, pack: Pack, said: Sequence[str] = ()
+) -> Iterator[str]:
+    """One sentence for each answer that is another now, for a screen that is kept beside a later
+    one, and for words that are rather the report of the step under way.
+    """
+    for name, answer in after.seen.items():
+        was = before.seen.get(name)
+        if was is None or was == answer:
+            continue
+        if name == AFTER_LOGO and was in after.screens:
+            yield f"{name}: {was} came first and is kept, now {answer}; {name}=unknown drops both."
+        else:
+            yield f"{name}: it was {was}, now {answer}."
+    for name, answer in after.facts.items():
+        if before.facts.get(name, answer) != answer:
+            yield f"{name}: it was {before.facts[name]}, now {answer}."
+    yield from _apart(before, after, pack)
+    under_way = next_step(after, pack)
+    for text in said:
+        if under_way is not None and tool_report(pack, text) is not None:
+            yield f"If {under_way} said so, it is its report: mending tried CASE {under_way} ..."
+
+
+def _apart(before: CaseState, after: CaseState, pack: Pack) -> Iterator[str]:
+    """Answers of which one implies that the other is otherwise, where one of them is new."""
+    new = {name for name, answer in after.seen.items() if before.seen.get(name) != answer}
+    for name, answer in after.seen.items():
+        row = pack.signs[name].answers.get(answer) if name in pack.signs else None
+        for other, implied in (row.implies if row is not None else {}).items():
+            told = after.seen.get(other, implied)
+            if other in pack.signs and told != implied and {name, other} & new:
+                yield f"{name}={answer} and {other}={told} do not go together: one is mistaken."
+
+
+# What a case remembers of runs of its disk's own boot code.
+
+
+def rehearsed(
+    case: Case, hand: Hand, stopped: str, screen: Sequence[str], started_volume: bool
+) -> Case:
+    """Record how far the disk's own boot code got."""
+    event = Rehearsed(
+        at=hand.since, stopped=stopped, screen=tuple(screen), started_volume=started_volume
+    )
+    return record(case, hand, event)

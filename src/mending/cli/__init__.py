@@ -15,36 +15,36 @@ from mending.cli.lazy import LazyGroup
 
 COMMANDS = {
     "demo": ("demo", "make the sample workshop and run the whole job on it"),
-    "open": ("case.open", "start a case"),
-    "cases": ("case.cases", "list the cases in a folder"),
-    "add": ("case.add", "attach a disk, an image or another piece of evidence to a case"),
-    "signs": ("case.signs", "list what can be seen at a PC, and the answers"),
-    "saw": ("case.saw", "record what was seen, or what somebody says of it"),
-    "ask": ("case.ask", "ask the most telling question next"),
-    "trace": ("disk.trace", "which phase of starting fails, check by check, and why"),
-    "code": ("evidence.code", "explain a stop code, a status code or a message on the screen"),
-    "crashes": ("evidence.crashes", "the crashes that kernel logs tell of, and what they mean"),
-    "search": ("disk.search", "look over the whole disk for volumes, listed or not"),
-    "files": ("disk.files", "compare the files a start needs with their packages' sums"),
-    "rehearse": ("disk.rehearse", "run the disk's own boot code and watch how far it gets"),
-    "causes": ("case.causes", "ranked causes, with the evidence for and against each"),
-    "plan": ("case.plan", "the order of steps, with minutes, needs and what is at stake"),
-    "tried": ("case.tried", "record what a step reported"),
-    "started": ("case.started", "record a test start: does the PC start now?"),
-    "work": ("case.work", "be led through a case, from the first question to its end"),
-    "mend": ("disk.mend", "carry out an offline repair, with an undo point"),
-    "compare": ("disk.compare", "what differs between two moments, hives or healthy copies"),
-    "keep": ("disk.keep", "save what starts a healthy PC, to mend it from later"),
-    "copy": ("disk.copy", "the most out of a failing drive, what matters first"),
-    "gather": ("evidence.gather", "just what diagnosis needs of a disk, in one file to send on"),
-    "undo": ("disk.undo", "take a repair back, or list the undo points"),
-    "report": ("case.report", "write a case down, to be handed on"),
-    "close": ("case.close", "close a case: it works from cold, cause and fix are named"),
-    "card": ("person.card", "the shop's own words about a step"),
-    "packs": ("person.packs", "the packs of knowledge in use, and what is wrong with them"),
-    "config": ("person.config", "the settings, where they are, and what is wrong with them"),
-    "complete": ("person.complete", "what makes the tab key complete names in a shell"),
-    "help": ("person.help", "explain phases, places, safety, exit statuses"),
+    "open": ("case", "start a case"),
+    "cases": ("case", "list the cases in a folder"),
+    "add": ("case", "attach a disk, an image or another piece of evidence to a case"),
+    "signs": ("case", "list what can be seen at a PC, and the answers"),
+    "saw": ("case", "record what was seen, or what somebody says of it"),
+    "ask": ("case", "ask the most telling question next"),
+    "trace": ("disk", "which phase of starting fails, check by check, and why"),
+    "code": ("code", "explain a stop code, a status code or a message on the screen"),
+    "crashes": ("evidence", "the crashes that kernel logs tell of, and what they mean"),
+    "search": ("disk", "look over the whole disk for volumes, listed or not"),
+    "files": ("disk", "compare the files a start needs with their packages' sums"),
+    "rehearse": ("disk", "run the disk's own boot code and watch how far it gets"),
+    "causes": ("reasons", "ranked causes, with the evidence for and against each"),
+    "plan": ("reasons", "the order of steps, with minutes, needs and what is at stake"),
+    "tried": ("steps", "record what a step reported"),
+    "started": ("steps", "record a test start: does the PC start now?"),
+    "work": ("work", "be led through a case, from the first question to its end"),
+    "mend": ("mend", "carry out an offline repair, with an undo point"),
+    "compare": ("copies", "what differs between two moments, hives or healthy copies"),
+    "keep": ("copies", "save what starts a healthy PC, to mend it from later"),
+    "copy": ("copies", "the most out of a failing drive, what matters first"),
+    "gather": ("evidence", "just what diagnosis needs of a disk, in one file to send on"),
+    "undo": ("mend", "take a repair back, or list the undo points"),
+    "report": ("reasons", "write a case down, to be handed on"),
+    "close": ("steps", "close a case: it works from cold, cause and fix are named"),
+    "card": ("person", "the shop's own words about a step"),
+    "packs": ("person", "the packs of knowledge in use, and what is wrong with them"),
+    "config": ("person", "the settings, where they are, and what is wrong with them"),
+    "complete": ("person", "what makes the tab key complete names in a shell"),
+    "help": ("person", "explain phases, places, safety, exit statuses"),
 }
 
 _OBJECTS = 50_000
@@ -97,9 +97,9 @@ def main() -> None:
     except click.exceptions.Exit as done:
         status = done.exit_code
     except Exception as error:  # noqa: BLE001 - the border: ours become sentences
-        from mending.cli import error_output  # noqa: PLC0415 - lazy: only a failure needs it
+        from mending.cli import output  # noqa: PLC0415 - lazy: only a failure needs it
 
-        status = error_output.status_of(error, as_json)
+        status = output.status_of(error, as_json)
     except KeyboardInterrupt:
         status = 130
     sys.exit(_after_output(status if isinstance(status, int) else 0, as_json))
@@ -114,7 +114,7 @@ def _after_output(status: int, as_json: bool) -> int:
             if stream is not None:
                 stream.flush()
     except (OSError, ValueError):
-        from mending.cli import error_output  # noqa: PLC0415 - lazy: only a failure needs it
+        from mending.cli import output  # noqa: PLC0415 - lazy: only a failure needs it
 
-        return error_output.flushed_or_told(as_json) or status
+        return output.flushed_or_told(as_json) or status
     return status

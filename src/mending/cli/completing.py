@@ -89,9 +89,9 @@ def undo_points(ctx: click.Context, _: click.Parameter, begun: str) -> list[Comp
     """Undo points of the target that stands before."""
 
     def ask() -> Iterable[tuple[str, str]]:
+        from mending.app.mending import points_result  # noqa: PLC0415
         from mending.app.targets import NamedTarget  # noqa: PLC0415 - lazy: as below
-        from mending.app.undoing import points_result  # noqa: PLC0415
-        from mending.cli.host import this_host  # noqa: PLC0415
+        from mending.cli.config import this_host  # noqa: PLC0415
 
         host = msgspec.structs.replace(this_host(), ask=None, told=None)
         target = NamedTarget(str(ctx.params.get("target", "")), host)
@@ -103,7 +103,7 @@ def undo_points(ctx: click.Context, _: click.Parameter, begun: str) -> list[Comp
 
 
 def _pack() -> Any:
-    from mending.cli.packs import base_pack  # noqa: PLC0415 - lazy, as above
+    from mending.cli.config import base_pack  # noqa: PLC0415 - lazy, as above
 
     return base_pack()
 

@@ -4,15 +4,20 @@ Nothing has to be in it. A fault in it is one sentence with the line and the key
 what needs the setting.
 """
 
+import os
 import re
+import sys
 from collections.abc import Mapping
-from datetime import UTC, tzinfo
+from datetime import UTC, datetime, tzinfo
 from pathlib import Path
 from typing import Any
 
 import msgspec
 import platformdirs
 
+from mending import knowledge
+from mending.app.targets import Host
+from mending.cli.output import confirmed, note
 from mending.model import InputError
 from mending.source import open_plain
 
@@ -184,3 +189,76 @@ def _line(text: str, key: str) -> str:
         if re.match(rf"\s*\[?\s*{re.escape(key)}\b", line):
             return f"line {number}, "
     return ""
+
+
+# The knowledge, with its parsed copies in the user's folder for such things.
+
+
+def base_pack() -> knowledge.Pack:
+    """The pack that Mending comes with, and the rows of one's own that the settings name.
+
+    Raises:
+        InputError: a row of one's own, or the settings, are wrong.
+    """
+    return knowledge.base_pack(_copies(), own_packs())
+
+
+def own_packs() -> list[Path]:
+    """The folders with rows of one's own, in the order in which they come on top: those that the
+    settings name, then the one with the shop's own words.
+
+    Raises:
+        InputError: the settings are wrong.
+    """
+    named = [Path(folder).expanduser() for folder in load_config().packs]
+    own = own_words()
+    file = own / "cards.toml"
+    return [*named, own] if file.exists() or file.is_symlink() else named
+
+
+def own_words() -> Path:
+    """Where the shop's own words about steps are kept."""
+    return platformdirs.user_config_path("mending", appauthor=False) / "own"
+
+
+def base_codes() -> knowledge.Codes:
+    """The tables of codes and messages that Mending comes with."""
+    return knowledge.base_codes(_copies())
+
+
+def _copies() -> Path:
+    return platformdirs.user_cache_path("mending", appauthor=False)
+
+
+# What this machine and this moment are like: asked here, handed down as a value.
+
+
+def this_host() -> Host:
+    """This process, its clock, and where undo points of bare targets live."""
+    words = " ".join([Path(sys.argv[0]).name, *sys.argv[1:2]])
+    data = Path(platformdirs.user_data_dir("mending", appauthor=False))
+    return Host(
+        who=f"process {os.getpid()} ({words})",
+        clock=_now,
+        undo_folder=data / "undo",
+        key=data / "key",
+        ask=_asked if interactive() else None,
+        told=_told,
+    )
+
+
+def interactive() -> bool:
+    """Whether a person can be asked."""
+    return sys.stdin.isatty() and sys.stdout.isatty()
+
+
+def _asked(question: str) -> bool:
+    return confirmed(question)
+
+
+def _told(sentence: str) -> None:
+    note(sentence, err=True)
+
+
+def _now() -> str:
+    return datetime.now(UTC).isoformat(timespec="seconds")

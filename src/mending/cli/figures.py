@@ -6,10 +6,10 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
-from mending.cli.echo import note
+from mending.cli.output import note
 
 if TYPE_CHECKING:
-    from mending.case.turns import Turn
+    from mending.case.reasoning import Turn
     from mending.crash.results import CrashesResult
     from mending.disk.scan import DiskMap
     from mending.plan import PlanResult
@@ -37,7 +37,7 @@ def wanted_figure(name: str | None, force: bool, target: str, *never: str) -> Fi
     """
     if name is None:
         return None
-    from mending.report.figures.canvas import figure_kind  # noqa: PLC0415 - lazy: seldom wanted
+    from mending.report.figures import figure_kind  # noqa: PLC0415 - lazy: seldom wanted
     from mending.source import settle_output  # noqa: PLC0415 - lazy: as above
 
     kind = figure_kind(Path(name))
@@ -54,7 +54,7 @@ def draw(figure: Figure | None, maps: Sequence[tuple[str, "DiskMap"]]) -> None:
     """
 
     def picture(kind: str, title: str) -> bytes:
-        from mending.report.figures.disk_figure import disk_picture  # noqa: PLC0415 - lazy
+        from mending.report.figures import disk_picture  # noqa: PLC0415 - lazy
 
         return disk_picture(maps, kind, title)
 
@@ -65,7 +65,7 @@ def draw_history(figure: Figure | None, result: "CrashesResult") -> None:
     """Draw when the PC ran and failed, where a figure was asked for. Raises as `draw` does."""
 
     def picture(kind: str, title: str) -> bytes:
-        from mending.report.figures.timeline_figure import timeline_picture  # noqa: PLC0415 - lazy
+        from mending.report.figures import timeline_picture  # noqa: PLC0415 - lazy
 
         return timeline_picture(result, kind, title)
 
@@ -78,7 +78,7 @@ def draw_minutes(figure: Figure | None, plan: "PlanResult") -> None:
     """
 
     def picture(kind: str, title: str) -> bytes:
-        from mending.report.figures.plan_figure import plan_picture  # noqa: PLC0415 - lazy
+        from mending.report.figures import plan_picture  # noqa: PLC0415 - lazy
 
         return plan_picture(plan, kind, title)
 
@@ -89,7 +89,7 @@ def draw_beliefs(figure: Figure | None, causes: "CausesResult", turns: Sequence[
     """Draw what is believed, where a figure was asked for. Raises as `draw` does."""
 
     def picture(kind: str, title: str) -> bytes:
-        from mending.report.figures.causes_figure import causes_picture  # noqa: PLC0415 - lazy
+        from mending.report.figures import causes_picture  # noqa: PLC0415 - lazy
 
         return causes_picture(causes, turns, kind, title)
 

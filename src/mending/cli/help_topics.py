@@ -4,7 +4,7 @@ from collections.abc import Callable, Mapping
 
 import msgspec
 
-from mending.cli.packs import base_pack
+from mending.cli.config import base_pack
 from mending.model import Phase
 
 

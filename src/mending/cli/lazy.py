@@ -16,8 +16,8 @@ class LazyGroup(click.Group):
     """Knows the names and one line about each command; the rest is imported when the command runs.
 
     Args:
-        rows: by name, in the order of the work: the module below `mending.cli.commands`, and one
-            line of help.
+        rows: by name, in the order of the work: the module below `mending.cli.commands` that has
+            `NAME_command`, and one line of help.
     """
 
     def __init__(self, *args: Any, rows: Mapping[str, tuple[str, str]], **kwargs: Any) -> None:
@@ -37,7 +37,8 @@ class LazyGroup(click.Group):
         if cmd_name not in self._rows:
             return None
         gc.disable()  # while modules load nothing is let go of: looking for it takes a tenth more
-        command = import_module(f"mending.cli.commands.{self._rows[cmd_name][0]}").command
+        module = import_module(f"mending.cli.commands.{self._rows[cmd_name][0]}")
+        command = getattr(module, f"{cmd_name}_command")
         gc.freeze()
         gc.enable()
         assert isinstance(command, click.Command)

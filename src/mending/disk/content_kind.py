@@ -1,21 +1,29 @@
 """What a file is, told by how it begins."""
 
-from mending.formats.encryption import fve
-from mending.formats.evidence import binary_journal, dump, event_log, older_event_log, wtmp
-from mending.formats.filesystem import ext, ntfs, signatures
-from mending.formats.firmware import efi_variables
-from mending.formats.nt import hive_base
-from mending.formats.partition import gpt, mbr
+from mending.formats import (
+    dumps,
+    event_log,
+    ext,
+    firmware,
+    fve,
+    gpt,
+    histories,
+    hives,
+    journal,
+    mbr,
+    ntfs,
+    volume_heads,
+)
 from mending.model import Window
 
 HEAD_BYTES = 68 << 10
 """How much of a file has to be seen."""
 _RECORDS = (
-    dump.is_dump,
+    dumps.is_dump,
     event_log.is_log,
-    older_event_log.is_older_log,
-    binary_journal.is_journal,
-    wtmp.is_wtmp,
+    event_log.is_older_log,
+    journal.is_journal,
+    histories.is_wtmp,
 )
 
 
@@ -26,11 +34,11 @@ def content_kind_of(head: bytes) -> str:
     Args:
         head: the first `HEAD_BYTES` of the file, or all of a shorter one.
     """
-    if efi_variables.is_store(head[:100]):
+    if firmware.is_store(head[:100]):
         return "variables"
     if any(is_kind(head) for is_kind in _RECORDS):
         return "records"
-    if head[:4] == hive_base.MAGIC:
+    if head[:4] == hives.MAGIC:
         return "hive"
     signed = head[510:512] == mbr.SIGNATURE.to_bytes(2, "little")
     listed = gpt.SIGNATURE in {head[512:520], head[4096:4104]}
@@ -38,7 +46,7 @@ def content_kind_of(head: bytes) -> str:
     # a wiped disk starts like this; no other evidence does
     blank = len(head) == HEAD_BYTES and not any(head)
     window = Window(head)
-    one_volume = ext.looks_like(window) or signatures.recognise(window) is not None
+    one_volume = ext.looks_like(window) or volume_heads.recognise(window) is not None
     if signed or listed or named or blank or one_volume:
         return "disk"
     try:

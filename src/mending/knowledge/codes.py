@@ -9,8 +9,7 @@ from typing import Any
 
 import msgspec
 
-from mending.knowledge.kept import kept
-from mending.knowledge.load import Folder, converted, toml_table
+from mending.knowledge.load import Folder, converted, kept, toml_table
 from mending.model import InputError, Phase
 
 _CLASSES = {

@@ -1,11 +1,25 @@
 """What to do next: visits and their order, from beliefs, costs and needs."""
 
 from mending.plan.asking import NO_QUESTION, QuestionResult, best_question
-from mending.plan.beyond import dearer_steps, resorts_of
-from mending.plan.direct_fix import Named
-from mending.plan.needs import Situation
-from mending.plan.options import BACKUP, Option, VisitCost, options_from, visit_costs
-from mending.plan.order import Care, direct_fixes, make_plan, quick_cost
+from mending.plan.options import (
+    BACKUP,
+    Named,
+    Option,
+    Situation,
+    VisitCost,
+    options_from,
+    visit_costs,
+)
+from mending.plan.order import (
+    Care,
+    WhyResult,
+    dearer_steps,
+    direct_fixes,
+    make_plan,
+    quick_cost,
+    resorts_of,
+    why_there,
+)
 from mending.plan.results import (
     BlockedResult,
     CurvePoint,
@@ -16,7 +30,6 @@ from mending.plan.results import (
     StepResult,
     VisitResult,
 )
-from mending.plan.why import WhyResult, why_there
 
 __all__ = [
     "BACKUP",

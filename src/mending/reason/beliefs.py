@@ -8,15 +8,86 @@ weights of one cause add up.
 """
 
 import math
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
+from itertools import combinations
 
 import msgspec
 
-from mending.knowledge import SOMETHING_ELSE, TOGETHER, Cause, Pack
+from mending.knowledge import SOMETHING_ELSE, TOGETHER, Answer, Cause, Pack, Sign
 from mending.model import Phase
-from mending.reason.conflict import Contradiction, contradictions
-from mending.reason.evidence import Evidence
-from mending.reason.likelihood import SOMETHING_ELSE_WEIGHT, Item, items
+from mending.reason.likelihood import SOMETHING_ELSE_WEIGHT, Evidence, Item, items, sign_likelihood
+from mending.reason.reach import WRONG_ANSWER, possible_phases
+
+# Evidence that does not go together.
+#
+# Let the lift of a piece under a cause be P(piece | cause) / P(piece). Two pieces are in conflict
+# where the best cause of each on its own lifts it far, and no cause lifts both: the product of the
+# two highest lifts, over the highest product under one cause, is large. It is the likelihood ratio
+# of two causes against one. Then a piece is mistaken, or there are two faults.
+
+
+_CONFLICT = 4.0
+"""Ratio from which two pieces are said to contradict each other."""
+_SHOWN = 3
+
+
+class Contradiction(msgspec.Struct, frozen=True, kw_only=True):
+    """Two pieces of evidence that seldom go together.
+
+    Attributes:
+        ratio: how many times better two causes explain them than one.
+    """
+
+    evidence: str
+    other: str
+    ratio: float
+
+
+def contradictions(prior: Mapping[str, float], told: Sequence[Item]) -> tuple[Contradiction, ...]:
+    """The worst first, a few at most. Args: prior: chance by cause before the evidence."""
+    lifts = [_lifts(prior, item) for item in told]
+    rows = []
+    for (a, first), (b, second) in combinations(enumerate(told), 2):
+        if first.sure and second.sure:
+            continue
+        apart = max(lifts[a].values()) * max(lifts[b].values())
+        ratio = apart / max(lifts[a][cause] * lifts[b][cause] for cause in prior)
+        if ratio >= _CONFLICT:
+            rows.append(
+                Contradiction(evidence=first.says, other=second.says, ratio=round(ratio, 1))
+            )
+    return tuple(sorted(rows, key=lambda row: -row.ratio)[:_SHOWN])
+
+
+def impossible_pairs(pack: Pack, seen: Mapping[str, str]) -> tuple[Contradiction, ...]:
+    """Pairs of answers that cannot both be right: by one the start gets farther than by the other.
+
+    The ratio is that of one wrong answer against none.
+    """
+    rows = [
+        (
+            f"{name}={answer}: {pack.signs[name].answers[answer].says}",
+            pack.signs[name].answers[answer],
+        )
+        for name, answer in seen.items()
+        if name in pack.signs and answer in pack.signs[name].answers
+    ]
+    return tuple(
+        Contradiction(evidence=first, other=second, ratio=round(1 / WRONG_ANSWER, 1))
+        for (first, near), (second, far) in combinations(rows, 2)
+        if _apart(near, far)
+    )
+
+
+def _apart(first: Answer, second: Answer) -> bool:
+    """Whether no start shows both."""
+    return not set(possible_phases(first)) & set(possible_phases(second))
+
+
+def _lifts(prior: Mapping[str, float], item: Item) -> dict[str, float]:
+    overall = sum(chance * item.given[cause] for cause, chance in prior.items())
+    return {cause: item.given[cause] / overall for cause in prior}
+
 
 PROVEN = 0.97
 """Chance that what fatal findings show is all that keeps the PC from starting."""
@@ -202,3 +273,50 @@ def _result(
 def _overall(prior: Mapping[str, float], item: Item) -> float:
     """P(item), whatever the cause."""
     return sum(chance * item.given[cause] for cause, chance in prior.items())
+
+
+# Which questions tell most about the cause.
+
+
+_WORTH_ASKING = 0.004
+"""Below so many bits a question tells nothing."""
+
+
+def telling(pack: Pack, evidence: Evidence, passed: frozenset[str] = frozenset()) -> list[Sign]:
+    """Signs not yet seen that tell something, the most information about the cause for each minute
+    first.
+
+    Args:
+        passed: signs that were asked and could not be answered.
+    """
+    beliefs = beliefs_of(pack, evidence)
+    known = {**evidence.seen, **evidence.facts}
+    asked = {*known, *passed}
+    open_signs = [
+        sign
+        for sign in pack.signs.values()
+        if sign.id not in asked and not pack.pointless(sign, known)
+    ]
+    bits = {sign.id: information(pack, evidence, beliefs, sign) for sign in open_signs}
+    worth = [sign for sign in open_signs if bits[sign.id] >= _WORTH_ASKING]
+    return sorted(worth, key=lambda sign: (-bits[sign.id] / sign.minutes, sign.id))
+
+
+def information(pack: Pack, evidence: Evidence, beliefs: Beliefs, sign: Sign) -> float:
+    """Mutual information between the answer and the cause, in bits, among the causes that are there
+    alone.
+    """
+    causes = [cause for cause in possible_causes(pack, evidence) if cause.id in beliefs]
+    total = 0.0
+    for answer in sign.answers:
+        given = sign_likelihood(pack, causes, sign, answer)
+        alone = {cause: chance for cause, chance in beliefs.items() if cause in given}
+        overall = sum(chance * given[cause] for cause, chance in alone.items()) / sum(
+            alone.values()
+        )
+        total += sum(
+            chance * given[cause] * math.log2(given[cause] / overall)
+            for cause, chance in alone.items()
+            if chance * given[cause] > 0
+        )
+    return max(total, 0.0)

@@ -8,15 +8,71 @@ is black would settle a case.
 """
 
 import math
+import re
 from collections.abc import Iterable, Mapping
 
 import msgspec
 
+from mending.boot.chain import Trace
 from mending.crash.screens import SCREEN, SeenCode
-from mending.knowledge import SOMETHING_ELSE, Cause, Pack, ReportKind, Sign, Step
+from mending.knowledge import SOMETHING_ELSE, Cause, Pack, ReportKind, Sign, Step, ToolReport
 from mending.model import Finding, PhaseState, Severity
-from mending.reason.evidence import Evidence, Report, Watched
 from mending.reason.reach import AFTER_LOGO, SMOOTHING, answer_chances, likelihoods
+
+# Everything that is known about one PC, as values.
+
+
+class Report(msgspec.Struct, frozen=True):
+    """A step that was tried, and what it reported."""
+
+    step: str
+    kind: ReportKind
+
+
+class Watched(msgspec.Struct, frozen=True):
+    """A PC that started and has run since, with trouble that comes and goes.
+
+    Attributes:
+        done: the steps done since the test start before.
+        hours: how long it has run without failing.
+        usual_hours: after how many it used to fail, on average.
+    """
+
+    done: tuple[Report, ...]
+    hours: float
+    usual_hours: float
+
+
+class Evidence(msgspec.Struct, frozen=True, kw_only=True):
+    """What bears on the causes.
+
+    Attributes:
+        facts: answers to facts; unknown ones are left out.
+        seen: answers to signs; unknown ones are left out.
+        screens: other answers to what the screen shows, from before the one in `seen`.
+        heard: signs whose answers were understood from what somebody said; they weigh a little
+            less than chosen ones.
+        trace: the newest trace of the disk as it is now.
+        clues: what crash records show.
+        codes: codes and messages that stand for causes: off a screen, or most often in the records.
+        reports: all steps tried so far.
+        failed_starts: for every test start that failed, the steps done since the one before.
+        watched: the newest test start, where it is under watch.
+        worked: the steps after which it started.
+    """
+
+    facts: Mapping[str, str] = {}
+    seen: Mapping[str, str] = {}
+    screens: tuple[str, ...] = ()
+    heard: frozenset[str] = frozenset()
+    trace: Trace | None = None
+    clues: tuple[Finding, ...] = ()
+    codes: tuple[SeenCode, ...] = ()
+    reports: tuple[Report, ...] = ()
+    failed_starts: tuple[tuple[Report, ...], ...] = ()
+    watched: Watched | None = None
+    worked: tuple[Report, ...] = ()
+
 
 SOMETHING_ELSE_WEIGHT = 3.0
 """Prior weight of everything that the pack does not know, on the scale of the grades' weights."""
@@ -304,3 +360,30 @@ def mended_chance(pack: Pack, beliefs: Mapping[str, float], watched: Watched) ->
         for cause, chance in beliefs.items()
         if fixed.get(cause, 0.0)
     )
+
+
+# What a tool says, in the words of whoever passes it on, as the report of the step under way.
+
+
+_ALIKE = {
+    ReportKind.FOUND: ReportKind.NOT_MENDED,
+    ReportKind.NOT_MENDED: ReportKind.FOUND,
+    ReportKind.MENDED: ReportKind.DONE,
+    ReportKind.DONE: ReportKind.MENDED,
+    ReportKind.NOTHING_WRONG: ReportKind.DONE,
+}
+"""What a report stands for where a step does not have it."""
+
+
+def tool_report(pack: Pack, text: str) -> ToolReport | None:
+    """The first row whose pattern is in a text; None where no tool speaks so."""
+    rows = pack.tool_reports.values()
+    return next((row for row in rows if re.search(row.pattern, text, re.IGNORECASE)), None)
+
+
+def report_of(step: Step, row: ToolReport) -> ReportKind | None:
+    """What a step reported so, among the reports that fit it; None: it is no report of it."""
+    if row.report is None or row.report in step.fitting:
+        return row.report
+    alike = _ALIKE.get(row.report)
+    return alike if alike in step.fitting else None

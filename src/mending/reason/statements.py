@@ -10,22 +10,208 @@ different answers are left, it is not clear which was meant.
 
 import re
 from collections import Counter
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
-from itertools import combinations
+from itertools import combinations, pairwise
 from math import log
 from pathlib import Path
+from typing import Any
 
 import msgspec
 
 from mending.crash.screens import SeenCode, codes_in
-from mending.knowledge import Codes, Pack, Sign
+from mending.knowledge import BASE_FOLDER, Codes, Pack, ReportKind, Sign, Step
 from mending.model import PHASES
-from mending.reason.phrases import Phrase, is_denied, phrase_places
+from mending.reason.likelihood import report_of, tool_report
 from mending.reason.reach import AFTER_LOGO, possible_phases
-from mending.reason.second_opinion import SecondOpinion, base_model, is_doubtful
-from mending.reason.speech import JOINT, NOT, Clause, Listener
-from mending.reason.tried_before import StepWords, TriedBefore, steps_tried
+from mending.reason.speech import JOINT, NOT, Clause, Listener, Phrase, is_denied, phrase_places
+
+# A second opinion on what was understood: which answers go with which words, learned from labelled
+# sentences.
+#
+# A linear model: one logistic regression for each answer over the words of a clause and their
+# pairs, weighted by how rare they are (inverse document frequency) and brought to length 1. Phrases
+# find an answer; where the clause has further words and the model holds the answer for unlikely, it
+# is not taken without asking. The model is made by `make teach` with scikit-learn and applied with
+# NumPy.
+
+
+_LEAST = (0.4, 0.2, 0.05)
+"""The chance below which an answer is asked about whose phrase has one, two, or more words: a wrong
+reading counts five times a missed one, and what is asked is not lost.
+"""
+_WIDE, _SURE = 0.5, 0.6
+"""Share of that which counts for the words between commas, which may tell of other things, too; and
+the chance by the words between joints from which those are not asked.
+"""
+
+
+def is_doubtful(chances: Sequence[float], words: int) -> bool:
+    """Whether an answer is to be asked about.
+
+    Args:
+        chances: by the words between the same joints, and by those between the same commas; none
+            where there is nothing beside the phrase.
+        words: of the phrase that it was found by.
+    """
+    least = _LEAST[min(words, len(_LEAST)) - 1]
+    if not chances or chances[0] >= _SURE:
+        return False
+    return chances[0] < least or chances[-1] < least * _WIDE
+
+
+def base_model() -> Path:
+    """The model that Mending comes with."""
+    return BASE_FOLDER / "second_opinion.npz"
+
+
+def features_of(words: Sequence[str]) -> Iterator[str]:
+    """The words of a clause, and each with the one behind it."""
+    yield from words
+    for first, second in pairwise(words):
+        yield f"{first} {second}"
+
+
+class SecondOpinion:
+    """What the model says. Args: file: as `make teach` writes it."""
+
+    def __init__(self, file: Path) -> None:
+        self._file = file
+
+    def chance(self, words: Sequence[str], answer: str) -> float:
+        """How likely a clause of these words says `question=answer`; 1 where the model does not
+        know the answer or none of the words.
+        """
+        model = self._model
+        row = model["places"].get(answer)
+        if row is None:
+            return 1.0
+        import numpy as np  # noqa: PLC0415 - lazy: only what is said needs it
+
+        weighed = np.zeros(len(model["rarity"]))
+        for feature in set(features_of(words)):
+            at = model["features"].get(feature)
+            if at is not None:
+                weighed[at] = model["rarity"][at]
+        length = float(np.sqrt(weighed @ weighed))
+        if length == 0.0:
+            return 1.0
+        span = slice(model["begins"][row], model["begins"][row + 1])
+        score = float(model["weights"][span] @ weighed[model["columns"][span]]) / length
+        return float(1 / (1 + np.exp(-(score + model["offsets"][row]))))
+
+    @cached_property
+    def _model(self) -> dict[str, Any]:
+        import numpy as np  # noqa: PLC0415 - lazy: only what is said needs it
+
+        with np.load(self._file, allow_pickle=False) as kept:
+            model: dict[str, Any] = {name: kept[name] for name in kept.files}
+        model["places"] = {str(answer): at for at, answer in enumerate(model["answers"])}
+        model["features"] = {str(feature): at for at, feature in enumerate(model["features"])}
+        for name in ("weights", "rarity", "offsets"):
+            model[name] = model[name].astype(float)
+        return model
+
+
+# Steps that somebody says were done already, and what came of them.
+#
+# "We swapped the memory, no difference" is a report of a step: neither a change before the trouble
+# nor a state of the PC. The words that name the step are taken by it, unless an answer holds words
+# of its outcome, too ("another screen shows the same").
+
+
+_SHORT = 4
+"""Words of a clause that tells what came of the one before it."""
+
+
+class TriedBefore(msgspec.Struct, frozen=True, kw_only=True):
+    """A step that was done before.
+
+    Attributes:
+        report: what it reported. failed: the trouble was still there afterwards.
+        words: what was said.
+        sure: whether it may be taken without asking.
+    """
+
+    step: str
+    report: ReportKind
+    failed: bool
+    words: str
+    sure: bool = True
+
+
+class StepWords(msgspec.Struct, frozen=True):
+    """Where a clause names a step (`places`) and its outcome (`outcome`), by places of words."""
+
+    clause: Clause
+    places: frozenset[int]
+    outcome: frozenset[int]
+
+    def holds(self, clause: Clause, places: Sequence[int]) -> bool:
+        """Whether words belong to the step, and not to what came of it."""
+        taken = set(places)
+        return clause is self.clause and bool(taken & self.places) and not taken & self.outcome
+
+
+def steps_tried(
+    pack: Pack,
+    clauses: Sequence[Clause],
+    names: Mapping[str, Sequence[Phrase]],
+    failing: Callable[[Clause], frozenset[int] | None],
+) -> Iterator[tuple[TriedBefore, tuple[StepWords, ...]]]:
+    """The steps that were done without success, or whose own test was passed or not.
+
+    Args:
+        names: by step, how people say that it was done.
+        failing: the words with which a clause says that something did not help, if it does.
+    """
+    for number, clause in enumerate(clauses):
+        named = _named(clause, names)
+        if named is None:
+            continue
+        step, places = named
+        after = [each for each in clauses[number + 1 : number + 2] if _is_short(each)]
+        found = [(each, at) for each in (clause, *after) if (at := failing(each)) is not None]
+        row = tool_report(pack, clause.text)
+        tested = report_of(pack.steps[step], row) if row is not None else None
+        if pack.steps[step].fixes:
+            tested = None
+        if tested is None and not found:
+            continue
+        outcome = frozenset(at for each, where in found if each is clause for at in where)
+        behind = [StepWords(each, frozenset(), at) for each, at in found if each is not clause]
+        report = tested or _outcome(pack.steps[step])
+        yield (
+            TriedBefore(step=step, report=report, failed=bool(found), words=clause.text),
+            (StepWords(clause, places, outcome), *behind),
+        )
+
+
+def _is_short(clause: Clause) -> bool:
+    """Whether it says hardly more than an outcome: "no change", not "still under warranty"."""
+    return len(clause.text.split()) <= _SHORT
+
+
+def _named(
+    clause: Clause, names: Mapping[str, Sequence[Phrase]]
+) -> tuple[str, frozenset[int]] | None:
+    """The step that a clause names with most words, the closest together of these."""
+    found = [
+        (len(places), min(places) - max(places), step, frozenset(places))
+        for step, phrases in names.items()
+        for phrase in phrases
+        if (places := phrase_places(clause.words, phrase))
+    ]
+    if not found:
+        return None
+    _, _, step, taken = max(found, key=lambda row: row[:2])
+    return step, taken
+
+
+def _outcome(step: Step) -> ReportKind:
+    """What a step reported of which only is known that it did not help."""
+    return ReportKind.DONE if step.fixes else ReportKind.NOTHING_WRONG
+
 
 _ACROSS = 0.65
 """What a phrase counts that is found across a joint, where words may belong to different things."""

@@ -11,8 +11,11 @@ from mending.source.base import (
     as_disk,
     as_tree,
 )
-from mending.source.disk_target import DiskOverlay
-from mending.source.durable_files import (
+from mending.source.folder import FolderSource, known_key, machine_key, open_folder_source
+from mending.source.identity import Identity, fault_of, identity_of, is_known_by, place_of, sha256
+from mending.source.image import FaultyMemory, FileSource, MemorySource, PowerCutError, open_source
+from mending.source.output import (
+    Output,
     append_durably,
     folder_made_durably,
     make_file_durably,
@@ -21,18 +24,13 @@ from mending.source.durable_files import (
     read_file,
     read_folder,
     remove_folder,
+    settle_output,
     write_durably,
 )
-from mending.source.folder import FolderSource, open_folder_source
-from mending.source.identity import Identity, fault_of, identity_of, is_known_by, place_of, sha256
-from mending.source.image import FileSource, open_source
-from mending.source.machine_key import known_key, machine_key
-from mending.source.memory import FaultyMemory, MemorySource, PowerCutError
-from mending.source.output_file import Output, settle_output
 from mending.source.plain_file import open_plain, refuse_strange
 from mending.source.stitched import FileOnDisk, StitchedSource, Stripes
 from mending.source.stream import unpacked
-from mending.source.tree_target import FolderOverlay
+from mending.source.targets import DiskOverlay, FolderOverlay
 
 __all__ = [
     "DiskOverlay",

@@ -11,7 +11,7 @@ import msgspec
 
 from mending.model import Patch, RefusedError, Window
 from mending.source.base import Source, TargetKind
-from mending.source.disk_target import DiskTarget
+from mending.source.targets import DiskTarget
 
 BEHIND = 1 << 60
 """Where the first such place starts; no disk is as long."""

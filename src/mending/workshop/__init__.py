@@ -3,13 +3,28 @@
 All of it is the ticket offices of the Skerrivane Ferries, a line that does not exist.
 """
 
-from mending.workshop.big_logs import write_log
-from mending.workshop.disks import BIOS_FAULTS, MARKER, UEFI_FAULTS, bios_disk, uefi_disk
-from mending.workshop.dumps import DumpDraft
-from mending.workshop.histories import KINDS, Entry, History, history
-from mending.workshop.history_files import as_journal, as_text, as_xml, slip_desk_records
-from mending.workshop.image import ImageDraft
-from mending.workshop.linux import LINUX_FAULTS, linux_disk
+from mending.workshop.disks import (
+    BIOS_FAULTS,
+    LINUX_FAULTS,
+    MARKER,
+    UEFI_FAULTS,
+    ImageDraft,
+    bios_disk,
+    linux_disk,
+    uefi_disk,
+)
+from mending.workshop.histories import (
+    KINDS,
+    DumpDraft,
+    Entry,
+    History,
+    as_journal,
+    as_text,
+    as_xml,
+    history,
+    slip_desk_records,
+    write_log,
+)
 from mending.workshop.samples import Sample, leave_records, make_sample, samples
 
 __all__ = [

@@ -2,10 +2,17 @@
 truth is known.
 """
 
+import json
 import math
-from collections.abc import Iterator
+import struct
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from pathlib import Path
 from random import Random
+from xml.sax.saxutils import escape
+
+from mending.model.data import nt_ticks
 
 HOUR = 3600.0
 _FIRST = 1_793_000_000.0
@@ -219,3 +226,290 @@ def _looping(world: _World, at: float) -> Iterator[Entry]:
         regular = world.kind == "regular-loop"
         at += 62 + world.random.uniform(-1.5, 1.5) if regular else world.random.uniform(25, 260)
         yield Entry(at - 10, "crash", code=world.code)
+
+
+# Kernel dumps of our own making, with known truth, in the layout that the real ones have.
+#
+# The layout is written down here a second time, apart from the reader, as plain offsets (sources:
+# as of the reader).
+
+
+_TICKS = 10_000_000
+
+
+@dataclass(frozen=True)
+class DumpDraft:
+    """What a dump shall say.
+
+    Attributes:
+        drivers: name, address and length of each, in the order of loading.
+        stack: words from its top. kind: 1 full, 2 kernel, 4 small.
+        at: Unix seconds. uptime: seconds.
+    """
+
+    bits: int
+    code: int
+    parameters: tuple[int, int, int, int]
+    drivers: Sequence[tuple[str, int, int]] = ()
+    stack: Sequence[int] = ()
+    exception: tuple[int, int] | None = None
+    instruction: int = 0
+    kind: int = 4
+    at: float = 1_795_000_000.0
+    uptime: float = 5400.0
+    build: int = 19045
+    processors: int = 4
+    needed: int = 0
+    filler: bytes = field(default=b"PAGE")
+
+    def encode(self) -> bytes:
+        """The bytes of the file."""
+        return _small(self, self._header()) if self.kind == 4 else self._header()
+
+    def _header(self) -> bytes:
+        wide = self.bits == 64
+        size = 0x2000 if wide else 0x1000
+        data = bytearray((self.filler * size)[:size])
+        data[:8] = b"PAGEDU64" if wide else b"PAGEDUMP"
+        struct.pack_into("<II", data, 8, 15, self.build)
+        struct.pack_into(
+            "<II", data, 0x30 if wide else 0x20, 0x8664 if wide else 0x14C, self.processors
+        )
+        struct.pack_into("<I", data, 0x38 if wide else 0x28, self.code)
+        struct.pack_into("<4Q" if wide else "<4I", data, 0x40 if wide else 0x2C, *self.parameters)
+        context, pointer = (0x348, 0xF8) if wide else (0x320, 0xB8)
+        data[context : context + 0x200] = bytes(0x200)
+        struct.pack_into("<Q" if wide else "<I", data, context + pointer, self.instruction)
+        record = 0xF00 if wide else 0x7D0
+        code, address = self.exception or (0, 0)
+        struct.pack_into("<IIQQ" if wide else "<IIII", data, record, code, 0, 0, address)
+        struct.pack_into("<I", data, 0xF98 if wide else 0xF88, self.kind)
+        struct.pack_into("<Q", data, 0xFA0, self.needed)
+        struct.pack_into("<Q", data, 0xFA8 if wide else 0xFC0, nt_ticks(self.at))
+        struct.pack_into("<Q", data, 0x1030 if wide else 0xFB8, int(self.uptime * _TICKS))
+        return bytes(data)
+
+
+def _small(draft: DumpDraft, header: bytes) -> bytes:
+    """Behind the header: where things are, the stack, the driver list, the names."""
+    wide = draft.bits == 64
+    row, word = (0x90, 8) if wide else (0x4C, 4)
+    stack_at = len(header) + 0x100
+    stack = b"".join(number.to_bytes(word, "little") for number in draft.stack)
+    list_at = stack_at + len(stack)
+    pool_at = list_at + row * len(draft.drivers)
+    rows, pool = b"", b""
+    for name, base, size in draft.drivers:
+        driver = bytearray(row)
+        struct.pack_into("<I", driver, 0, pool_at + len(pool))
+        struct.pack_into("<Q" if wide else "<I", driver, 0x38 if wide else 0x1C, base)
+        struct.pack_into("<I", driver, 0x48 if wide else 0x24, size)
+        struct.pack_into("<I", driver, 0x88 if wide else 0x48, 1_700_000_000)
+        rows += bytes(driver)
+        pool += struct.pack("<I", len(name)) + name.encode("utf-16-le") + b"\0\0"
+    block = bytearray(0x100)
+    struct.pack_into("<4I", block, 0x28, stack_at, len(stack), list_at, len(draft.drivers))
+    struct.pack_into("<2I", block, 0x38, pool_at, len(pool))
+    return header + bytes(block) + stack + rows + pool
+
+
+# A history as the files that a PC would have left: exported events of the nt family, a journal, a
+# text log.
+
+
+_HOST = "slip-desk"
+_MAKER = "Skerrivane-"
+
+
+def as_xml(story: History) -> bytes:
+    """Events as XML, in the order in which they were written down: a crash is told of after the
+    next start.
+    """
+    rows: list[str] = []
+    crash = None
+    for entry in story.entries:
+        if entry.what == "crash":
+            crash = entry
+            continue
+        for by, number, values in _events(entry, crash if entry.what == "start" else None):
+            rows.append(_row(entry.at, by, number, values, len(rows) + 1))
+        crash = None if entry.what == "start" else crash
+    return (
+        "<?xml version='1.0' encoding='utf-8'?>\n<Events>\n" + "\n".join(rows) + "\n</Events>\n"
+    ).encode()
+
+
+def _events(entry: Entry, crash: Entry | None) -> Iterator[tuple[str, int, dict[str, str]]]:
+    match entry.what:
+        case "start":
+            yield "Kernel-General", 12, {}
+            if crash is not None:
+                yield (
+                    "Kernel-Power",
+                    41,
+                    {"BugcheckCode": str(crash.code), "BugcheckParameter1": "0x0"},
+                )
+            if crash is not None and crash.code:
+                yield (
+                    "SystemErrorReporting",
+                    1001,
+                    {"param1": f"0x{crash.code:08x} (0x0, 0x0, 0x0, 0x0)"},
+                )
+            yield "EventLog", 6005, {}
+        case "signed-in":
+            yield "Logon", 7001, {}
+        case "stop":
+            yield "EventLog", 6006, {}
+            yield "Kernel-General", 13, {}
+        case "installed" if entry.kind == "driver":
+            yield "UserPnp", 20001, {"DriverName": entry.name}
+        case "installed" if entry.kind == "update":
+            yield "UpdateClient", 19, {"updateTitle": entry.name}
+        case "installed":
+            yield "Installer", 1033, {"param1": entry.name}
+        case "plugged":
+            yield "Kernel-PnP", 410, {"DeviceInstanceId": entry.name}
+        case _:
+            yield "Time-Service", 37, {"param1": "time.skerrivane.example"}
+
+
+def _row(at: float, by: str, number: int, values: dict[str, str], record: int) -> str:
+    time = datetime.fromtimestamp(at, UTC).strftime("%Y-%m-%dT%H:%M:%S.%fZ")
+    data = "".join(
+        f'<Data Name="{escape(name)}">{escape(value)}</Data>' for name, value in values.items()
+    )
+    return (
+        f'<Event><System><Provider Name="{_MAKER}{by}"/><EventID>{number}</EventID><TimeCreated'
+        f' SystemTime="{time}"/>'
+        f"<EventRecordID>{record}</EventRecordID></System><EventData>{data}</EventData></Event>"
+    )
+
+
+def as_journal(story: History) -> bytes:
+    """Entries of a journal, a JSON object a line."""
+    rows: list[str] = []
+    boot = 0
+    for told in story.entries:
+        boot += told.what == "start"
+        for by, words in _lines(told):
+            entry = {
+                "__REALTIME_TIMESTAMP": str(int(told.at * 1e6)),
+                "_BOOT_ID": f"{boot:032x}",
+                "MESSAGE": words,
+                "SYSLOG_IDENTIFIER": by,
+                "_TRANSPORT": "kernel" if by == "kernel" else "syslog",
+            }
+            rows.append(json.dumps(entry))
+    return ("\n".join(rows) + "\n").encode()
+
+
+def as_text(story: History) -> bytes:
+    """A text log with month, day and time, but no year."""
+    rows: list[str] = []
+    for entry in story.entries:
+        time = datetime.fromtimestamp(entry.at, UTC)
+        for by, words in _lines(entry):
+            rows.append(f"{time:%b} {time.day:2d} {time:%H:%M:%S} {_HOST} {by}: {words}\n")
+    return "".join(rows).encode()
+
+
+def _lines(entry: Entry) -> Iterator[tuple[str, str]]:
+    match entry.what:
+        case "start":
+            yield "kernel", "Linux version 6.1.0-ferry (build@skerrivane) #1 SMP"
+        case "signed-in":
+            yield "systemd-logind", "New session 2 of user clerk."
+        case "stop":
+            yield "systemd", "Reached target Power-Off."
+        case "crash" if entry.code:
+            yield "kernel", f"Kernel panic - not syncing: fault {entry.code:#x}"
+        case "installed" if entry.kind == "driver":
+            yield (
+                "kernel",
+                f"{entry.name.removesuffix('.sys')}: loading out-of-tree module taints kernel.",
+            )
+        case "installed" if entry.kind == "update":
+            yield "dpkg", f"upgrade {entry.name.lower().replace(' ', '-')}:amd64 1.0 1.1"
+        case "installed":
+            yield "dpkg", f"install {entry.name.lower().replace(' ', '-')}:amd64 <none> 1.0"
+        case "plugged":
+            yield (
+                "kernel",
+                "usb 1-4: New USB device found, idVendor=0451, idProduct=2046, bcdDevice= 1.00",
+            )
+        case "sign-of-life":
+            yield "till[412]", "ticket sold, no error"
+
+
+_CORE = 0xFFFFF800_00000000
+"""Where drivers of 64 bits are loaded."""
+
+
+def slip_desk_records() -> dict[str, bytes]:
+    """What was brought along from the desk at the slip: events, the newest small dump, a list of
+    restore points.
+    """
+    story = history("driver", 16)
+    crash = next(entry for entry in reversed(story.entries) if entry.what == "crash" and entry.code)
+    start = next(
+        entry for entry in reversed(story.entries) if entry.what == "start" and entry.at < crash.at
+    )
+    inside = _CORE + 0x3001234
+    drivers = [
+        ("kernel.exe", _CORE, 0x800000),
+        ("layer.dll", _CORE + 0x900000, 0x80000),
+        ("slipprint.sys", _CORE + 0x2000000, 0x20000),
+        (story.guilty, _CORE + 0x3000000, 0x30000),
+    ]
+    dump = DumpDraft(
+        64,
+        crash.code,
+        (0xC0000005, inside, 0, 0),
+        drivers,
+        (_CORE + 0x1000, inside - 0x200, _CORE + 0x2000100),
+        (0xC0000005, inside),
+        inside,
+        at=crash.at,
+        uptime=crash.at - start.at,
+    )
+    onset = story.onset or 0.0
+    days = (("41", -16.0, "Before the seat plan"), ("44", -3.0, "Weekly"), ("47", 6.0, "Weekly"))
+    points = [
+        {
+            "id": name,
+            "at": datetime.fromtimestamp(onset + shift * 86_400, UTC).isoformat(),
+            "says": says,
+        }
+        for name, shift, says in days
+    ]
+    return {
+        "events.xml": as_xml(story),
+        "last.dmp": dump.encode(),
+        "restore-points.json": (
+            json.dumps({"mending": "restore-points/1", "points": points}).encode()
+        ),
+    }
+
+
+# A text log of any length, of a desk that sells tickets and is sound but for what is asked for.
+
+
+_ROWS = 40_000
+
+
+def write_log(path: Path, size: int, last: str = "") -> None:
+    """Write a log of at least `size` bytes. Raises OSError.
+
+    Args:
+        last: lines to end it with: the only ones that tell of anything.
+    """
+    rows = (
+        f"Nov 23 10:{row % 60:02d}:{row * 7 % 60:02d} desk till[{row % 9999}]: ticket {row} sold,"
+        " no error\n"
+        for row in range(_ROWS)
+    )
+    block = "".join(rows).encode()
+    with path.open("wb") as file:
+        for _ in range(size // len(block) + 1):
+            file.write(block)
+        file.write(last.encode())

@@ -4,10 +4,17 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from mending.workshop.disks import BIOS_FAULTS, UEFI_FAULTS, Fault, bios_disk, uefi_disk
-from mending.workshop.history_files import slip_desk_records
-from mending.workshop.image import ImageDraft
-from mending.workshop.linux import LINUX_FAULTS, linux_disk
+from mending.workshop.disks import (
+    BIOS_FAULTS,
+    LINUX_FAULTS,
+    UEFI_FAULTS,
+    Fault,
+    ImageDraft,
+    bios_disk,
+    linux_disk,
+    uefi_disk,
+)
+from mending.workshop.histories import slip_desk_records
 from mending.workshop.nt import NT_FAULTS, nt_bios_disk, nt_uefi_disk
 
 _BIOS = {"form": "desktop", "family": "nt", "firmware": "bios", "bench": "yes"}

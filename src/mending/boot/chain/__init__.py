@@ -1,14 +1,25 @@
 """What every chain shares: the boot environment, checks and their results, the walk from one check
 to the next."""
 
-from mending.boot.chain.checks import (
+from mending.boot.chain.environments import BootEnvironment, DiskEnvironment, TreeEnvironment
+from mending.boot.chain.results import (
     NOWHERE,
+    BarredRepair,
+    ChangedPart,
     CheckResult,
     Link,
     OutOfReachError,
+    PhaseResult,
+    SystemResult,
+    TargetResult,
+    Trace,
+    TraceCheck,
+    UnreadResult,
+    VolumeResult,
     at_sector,
     doubtful,
     failed,
+    falling,
     finding,
     not_checked,
     not_followed,
@@ -17,21 +28,6 @@ from mending.boot.chain.checks import (
     run_chain,
     shifted,
 )
-from mending.boot.chain.disk_environment import DiskEnvironment
-from mending.boot.chain.environment import BootEnvironment
-from mending.boot.chain.results import (
-    BarredRepair,
-    ChangedPart,
-    PhaseResult,
-    SystemResult,
-    TargetResult,
-    Trace,
-    TraceCheck,
-    UnreadResult,
-    VolumeResult,
-)
-from mending.boot.chain.tree_environment import TreeEnvironment
-from mending.boot.chain.version_order import falling
 
 __all__ = [
     "NOWHERE",

@@ -11,7 +11,7 @@ from mending.boot.grub.core import (
     spare_core,
 )
 from mending.boot.grub.menu import GrubChecks
-from mending.boot.grub.modules import MODULE_OF
+from mending.boot.grub.script import MODULE_OF
 
 __all__ = [
     "MODULE_OF",

@@ -19,19 +19,9 @@ from mending.boot.chain import (
 from mending.disk.files import Files, FilesUnavailableError, open_files, possible_tops
 from mending.disk.layout import Disk, with_arrays, with_logical_volumes
 from mending.disk.volume import Volume
-from mending.formats.bootloader import grub, grub_image
-from mending.formats.bootloader.grub_image import GrubImage
-from mending.formats.partition import gpt
-from mending.model import (
-    FindingId,
-    Lba,
-    Phase,
-    ReadError,
-    RepairId,
-    Severity,
-    Where,
-    Window,
-)
+from mending.formats import gpt, grub
+from mending.formats.grub import GrubImage
+from mending.model import FindingId, Lba, Phase, ReadError, RepairId, Severity, Where, Window
 from mending.model.limits import CORE_SEARCH_SECTORS
 
 _CORE_FILES = tuple(
@@ -80,12 +70,8 @@ def spare_core(disk: Disk) -> SpareCore | None:
             except FilesUnavailableError:
                 break
             whole = len(data) > grub.SIZE and grub.is_core_head(Window(data[: grub.SIZE]))
-            unpacked = grub_image.unpack_core(data[grub.SIZE :]) if whole else None
-            if (
-                found is not None
-                and unpacked is not None
-                and grub_image.read_image(unpacked) is not None
-            ):
+            unpacked = grub.unpack_core(data[grub.SIZE :]) if whole else None
+            if found is not None and unpacked is not None and grub.read_image(unpacked) is not None:
                 return SpareCore(volume, found.path, data)
     return None
 
@@ -194,9 +180,9 @@ def _check_inside(
     disk: Disk, body: bytes, total: int, where: Where, then: Callable[[GrubImage], Link]
 ) -> CheckResult:
     """Unpacked as it unpacks itself: a core of which that fails cannot run."""
-    packed = grub_image.packed_core(body)
-    data = grub_image.unpack_core(body)
-    image = grub_image.read_image(data) if data is not None else None
+    packed = grub.packed_core(body)
+    data = grub.unpack_core(body)
+    image = grub.read_image(data) if data is not None else None
     if image is not None:
         says = (
             f"GRUB's core is whole, {total} sectors, and looks for its files in"

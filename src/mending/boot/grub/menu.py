@@ -16,23 +16,13 @@ from mending.boot.chain import (
     not_followed,
     passed,
 )
-from mending.boot.grub.entries import FileReference, Loaded
-from mending.boot.grub.modules import Modules
-from mending.boot.grub.script import Script
-from mending.boot.grub.selected import Chained, SelectedEntry
+from mending.boot.grub.entries import Chained, FileReference, Loaded, SelectedEntry
+from mending.boot.grub.script import Modules, Script
 from mending.boot.volumes import entry_is_beside
 from mending.disk.layout import find_unlisted_volumes
 from mending.disk.volume import Volume
-from mending.formats.bootloader.grub_image import GrubImage
-from mending.model import (
-    FilesystemKind,
-    Finding,
-    FindingId,
-    Phase,
-    RepairId,
-    Severity,
-    Where,
-)
+from mending.formats.grub import GrubImage
+from mending.model import FilesystemKind, Finding, FindingId, Phase, RepairId, Severity, Where
 
 _NORMAL = "normal"
 """The module that reads menus; without it GRUB has a rescue prompt and nothing else."""

@@ -2,24 +2,30 @@
 kernel, hives, drivers, programs of the session.
 """
 
-from mending.boot.nt.boot_store import behind_code, behind_loader
-from mending.boot.nt.file_list import StartFile, start_files
-from mending.boot.nt.hive_copies import SET, copies_beside
-from mending.boot.nt.kernel_files import beside_manager, keeps_manager
-from mending.boot.nt.letters import letter_of, letter_place, own_names
-from mending.boot.nt.replayed_hive import LOGS, replayed_hive
-from mending.boot.nt.services import BOOT, DISABLED, Driver, drivers_of
-from mending.boot.nt.sign_in import current_version
+from mending.boot.nt.kernel_files import StartFile, beside_manager, keeps_manager, start_files
+from mending.boot.nt.session import current_version, letter_of, letter_place, own_names
 from mending.boot.nt.start import (
+    BOOT,
+    DISABLED,
+    LOGS,
+    Driver,
     Libraries,
     NtSettings,
     NtStart,
     Program,
+    drivers_of,
     judge_program,
     read_program,
+    replayed_hive,
 )
-from mending.boot.nt.store_volumes import StoreVolumes, carried_store, store_places
-from mending.boot.nt.system_hive import read_settings
+from mending.boot.nt.store import (
+    StoreVolumes,
+    behind_code,
+    behind_loader,
+    carried_store,
+    store_places,
+)
+from mending.boot.nt.system_hive import SET, copies_beside, read_settings
 
 __all__ = [
     "BOOT",

@@ -7,9 +7,13 @@ damage deeper inside may be mended by the system itself, or cost settings. Grade
 descriptions of the hive format and of the start; no system of this family was started here.
 """
 
-from collections.abc import Sequence
+import datetime
+from collections.abc import Iterator, Mapping, Sequence
+
+import msgspec
 
 from mending.boot.chain import (
+    BootEnvironment,
     CheckResult,
     Link,
     doubtful,
@@ -18,23 +22,236 @@ from mending.boot.chain import (
     not_followed,
     passed,
 )
-from mending.boot.nt.drivers import DriverChecks
-from mending.boot.nt.hive_copies import copies_beside
-from mending.boot.nt.replayed_hive import lost_bins, replayed_hive, told
-from mending.boot.nt.start import NtSettings, NtStart, nt_finding
-from mending.disk.hives import Hive, Key, Replayed
-from mending.formats.nt.hive_cells import DamagedHiveError
-from mending.model import (
-    Finding,
-    FindingId,
-    InputError,
-    Phase,
-    Problem,
-    RepairId,
-    Severity,
-    Where,
+from mending.boot.nt.session import SessionChecks
+from mending.boot.nt.start import (
+    DISABLED,
+    DRIVER_TYPES,
+    SYSTEM,
+    Driver,
+    Libraries,
+    NtSettings,
+    NtStart,
+    boot_drivers,
+    driver_fault,
+    drivers_of,
+    lost_bins,
+    nt_finding,
+    replayed_hive,
+    told,
 )
+from mending.disk.hives import Hive, Key, Replayed
+from mending.disk.volume import Volume
+from mending.formats.hives import DamagedHiveError
+from mending.knowledge.families import nt_names
+from mending.model import Finding, FindingId, InputError, Phase, Problem, RepairId, Severity, Where
+from mending.model.data import unix_seconds
 from mending.model.limits import HIVE_BYTES
+
+# Copies of all hives in a folder beside them: whole, or not worth putting back.
+#
+# A set may only be put back whole, from one moment. Recent systems leave the folder there with
+# empty files in it, so a folder alone tells nothing.
+
+
+SET = ("SYSTEM", "SOFTWARE", "SAM", "SECURITY", "DEFAULT")
+"""The hives that the whole system shares."""
+_MOST_FOLDERS = 32
+
+
+class HiveCopies(msgspec.Struct, frozen=True):
+    """A folder with copies.
+
+    Attributes:
+        why_not: why the set may not be put back; empty where it is whole.
+        written: when its system hive was last written, RFC 3339 in UTC; empty where unknown.
+    """
+
+    folder: str
+    why_not: str
+    written: str
+
+
+def copies_beside(environment: BootEnvironment, volume: Volume, folder: str) -> list[HiveCopies]:
+    """The folders inside a folder of hives that hold a system hive of their own.
+
+    Raises:
+        OutOfReachError: damage hides what is in it.
+    """
+    inside = environment.listing(volume, folder)
+    folders = [file.path for file in inside if file.is_folder][:_MOST_FOLDERS]
+    holding = [path for path in folders if environment.find(volume, f"{path}/{SET[0]}")]
+    return [_judged(environment, volume, path) for path in holding]
+
+
+def _judged(environment: BootEnvironment, volume: Volume, folder: str) -> HiveCopies:
+    written = ""
+    for name in SET:
+        data = environment.read(volume, f"{folder}/{name}", HIVE_BYTES)
+        if not data:
+            there = environment.find(volume, f"{folder}/{name}") is not None
+            why = f"{name} is {'empty' if there else 'not there'}"
+            return HiveCopies(folder, why, written)
+        try:
+            hive = Hive(data)
+            problems = hive.check()
+        except InputError:
+            problems, hive = (), None
+        if hive is None or problems:
+            return HiveCopies(folder, f"{name} is damaged or was not written to its end", written)
+        if name == SET[0]:
+            written = _time(hive.base.written)
+    return HiveCopies(folder, "", written)
+
+
+def _time(ticks: int) -> str:
+    """A time in 100 ns since 1601."""
+    try:
+        at = datetime.datetime.fromtimestamp(int(unix_seconds(ticks)), datetime.UTC)
+        return at.isoformat(timespec="seconds")
+    except (OverflowError, ValueError, OSError):
+        return ""
+
+
+# What the kernel needs to reach the disk by its own drivers: filters of device classes whose
+# driver is gone, drivers that it loads itself, and a check of drivers that was left switched on.
+#
+# A class of devices may name drivers that stand above or below those of its devices. A program that
+# was removed and left its filter behind keeps every device of the class from starting; where that
+# is a class between kernel and system volume, the kernel stops with INACCESSIBLE_BOOT_DEVICE.
+
+
+_FILTERS = ("UpperFilters", "LowerFilters")
+
+
+class DeviceChecks:
+    """The check of what the kernel starts devices by.
+
+    Args:
+        drivers: all drivers and services by lower-case name.
+    """
+
+    def __init__(self, settings: NtSettings, drivers: Mapping[str, Driver]) -> None:
+        self._settings, self._drivers = settings, drivers
+        self._where = Where(path=settings.start.path("system32/config/system"))
+
+    def devices(self) -> CheckResult:
+        """Can the kernel start the devices between itself and the system volume?"""
+        then: Link = SessionChecks(self._settings, self._drivers).hives
+        try:
+            filters = list(self._filters())
+            findings = [*filters, *self._own_drivers(), *self._checking()]
+        except DamagedHiveError as error:
+            says = f"What the kernel starts devices by was not read: {error.says}"
+            note = nt_finding(FindingId.ROOT_NOT_CHECKED, Severity.NOTE, says, self._where)
+            return not_checked(note, then)
+        fatal = [each for each in findings if each.severity is Severity.FATAL]
+        if fatal:
+            rest = [each for each in findings if each is not fatal[0]]
+            return failed(fatal[0], then).with_findings(*rest)
+        own = sum(self._is_own(driver) for driver in self._drivers.values())
+        says = "No class of devices before the system volume lost a filter; drivers that the kernel"
+        says += f" loads itself: {own}."
+        return passed(Phase.KERNEL, says, self._where, then, tuple(findings))
+
+    def _filters(self) -> Iterator[Finding]:
+        control = self._settings.control_set.child("Control")
+        classes = control.child("Class") if control is not None else None
+        for wanted in nt_names().classes:
+            key = classes.child(wanted.guid) if classes is not None else None
+            for kind in _FILTERS if key is not None else ():
+                yield from self._of_class(key, kind, wanted.what)
+
+    def _of_class(self, key: Key | None, kind: str, what: str) -> Iterator[Finding]:
+        for name in (key.texts(kind) if key is not None else None) or ():
+            driver = self._drivers.get(name.lower())
+            if driver is not None and driver.start != DISABLED:
+                continue
+            state = "has no entry among the drivers" if driver is None else "is switched off"
+            says = (
+                f"The class of {what} names the filter {name} ({kind}), which {state}: no device of"
+                " the class can start."
+            )
+            kind_of = FindingId.CLASS_FILTER_GONE
+            severity = Severity.FATAL if driver is None else Severity.WARNING
+            yield nt_finding(kind_of, severity, says, self._where)
+
+    def _own_drivers(self) -> Iterator[Finding]:
+        libraries = Libraries(self._settings.start, self._settings.start.kernel_names)
+        for driver in self._drivers.values():
+            if self._is_own(driver):
+                fault = driver_fault(self._settings, driver, libraries, Phase.KERNEL)
+                if fault is not None:
+                    yield fault
+
+    def _is_own(self, driver: Driver) -> bool:
+        return driver.start == SYSTEM and driver.type in DRIVER_TYPES
+
+    def _checking(self) -> Iterator[Finding]:
+        memory = self._settings.control_set.path("Control", "Session Manager", "Memory Management")
+        level = memory.number("VerifyDriverLevel") if memory is not None else None
+        names = memory.text("VerifyDrivers") if memory is not None else None
+        if level or names:
+            says = f"The kernel checks drivers while they run ({names or 'those that were chosen'}"
+            says += f", level {level or 0:x}): a fault that it finds is a stop."
+            yield nt_finding(FindingId.DRIVER_CHECKING_LEFT_ON, Severity.WARNING, says, self._where)
+
+
+# The drivers that the loader brings into memory with the kernel: in the order of their groups, is
+# the image of each there, whole, for the same machine, and does it get what it wants of libraries?
+#
+# What follows from a driver that cannot be loaded is in the driver's own settings: where its error
+# control is *critical*, the start ends; else it goes on without that driver, which may still be the
+# one that reaches the disk.
+
+
+_SHOWN = 4
+
+
+class DriverChecks:
+    """The check of the boot-start drivers."""
+
+    def __init__(self, settings: NtSettings) -> None:
+        self._settings = settings
+
+    def drivers(self) -> CheckResult:
+        """Can each be loaded?"""
+        try:
+            known = drivers_of(self._settings)
+            ordered = boot_drivers(self._settings, known)
+        except DamagedHiveError as error:
+            says = f"Which drivers are loaded with the kernel was not read: {error.says}"
+            note = nt_finding(FindingId.FILES_NOT_CHECKED, Severity.NOTE, says)
+            return not_checked(note, SessionChecks(self._settings, {}).hives)
+        then: Link = DeviceChecks(self._settings, known).devices
+        findings = list(self._faults(ordered))
+        fatal = [each for each in findings if each.severity is Severity.FATAL]
+        if fatal:
+            rest = [each for each in findings if each is not fatal[0]]
+            return failed(fatal[0], then).with_findings(*rest)
+        unread = [each for each in findings if each.id == FindingId.FILES_NOT_CHECKED]
+        if unread:
+            rest = [each for each in findings if each is not unread[0]]
+            return not_checked(unread[0], then).with_findings(*rest)
+        whole = len(ordered) - len(findings)
+        says = f"{whole} of {len(ordered)} drivers that are loaded with the kernel are whole"
+        says += f"; storage: {_storage(ordered)}."
+        where = Where(path=self._settings.start.path(nt_names().drivers.folder))
+        return passed(Phase.LOADER, says, where, then, tuple(findings))
+
+    def _faults(self, drivers: list[Driver]) -> Iterator[Finding]:
+        libraries = Libraries(self._settings.start, self._settings.start.kernel_names)
+        for driver in drivers:
+            found = driver_fault(self._settings, driver, libraries, Phase.LOADER)
+            if found is not None:
+                yield found
+
+
+def _storage(drivers: list[Driver]) -> str:
+    groups = nt_names().drivers.storage_groups
+    names = [driver.name for driver in drivers if driver.group.lower() in groups]
+    more = f" and {len(names) - _SHOWN} more" if len(names) > _SHOWN else ""
+    return (", ".join(names[:_SHOWN]) + more) if names else "none"
+
 
 _HIVE = "system32/config/system"
 _UNREAD = FindingId.FILES_NOT_CHECKED

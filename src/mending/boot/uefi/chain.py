@@ -7,6 +7,8 @@ likeliest loader on the disk: then everything on the disk is judged, and the one
 open is said.
 """
 
+from pathlib import Path
+
 import msgspec
 
 from mending.boot.chain import (
@@ -20,15 +22,333 @@ from mending.boot.chain import (
     passed,
     run_chain,
 )
-from mending.boot.uefi.boot_options import BootOptions, ChosenLoader, choose_loader
-from mending.boot.uefi.gpt_check import check_gpt
-from mending.boot.uefi.loader_files import FALLBACK_FOLDER, EfiVolume, Loader, efi_volumes
-from mending.boot.uefi.loaders import behind_loader, by_likelihood
-from mending.boot.uefi.spare_loader import spare_loader
+from mending.boot.uefi.loaders import (
+    FALLBACK_FOLDER,
+    EfiVolume,
+    Loader,
+    behind_loader,
+    by_likelihood,
+    efi_volumes,
+    spare_loader,
+)
 from mending.boot.volumes import doubts, entry_is_beside
-from mending.disk.layout import Disk, find_unlisted_volumes
+from mending.disk.layout import Disk, Gpt, GptCopy, find_unlisted_volumes
 from mending.disk.volume import READABLE_DAMAGE, Volume
-from mending.model import Finding, FindingId, Phase, RepairId, Severity, Where, hex_preview
+from mending.formats import firmware, gpt, mbr
+from mending.formats.firmware import LoadOption
+from mending.model import (
+    Finding,
+    FindingId,
+    InputError,
+    Phase,
+    PhaseState,
+    RepairId,
+    Severity,
+    Where,
+    Window,
+    hex_preview,
+)
+from mending.model.limits import FOLDER_ROWS, WINDOW_BYTES
+from mending.source import read_file, read_folder
+
+# The boot entries that UEFI firmware remembers, from a dump of its variables, set against a disk.
+#
+# Source: UEFI Specification 2.10, section 3.1.1 "Boot Manager Programming": `BootNext` once, then
+# `BootOrder`; entries that cannot be loaded are passed over.
+
+
+_PHASE = Phase.FIRMWARE
+_NUMBER = 8
+"""Letters in the name of a boot entry, `Boot0001`."""
+
+
+class BootOptions(msgspec.Struct, frozen=True):
+    """What firmware would try, first to last.
+
+    Attributes:
+        path: of the dump, for sentences.
+        order: names of entries; those that are asked for but not there have no row in `entries`.
+    """
+
+    path: str
+    order: tuple[str, ...]
+    entries: dict[str, LoadOption]
+
+
+class ChosenLoader(msgspec.Struct, frozen=True):
+    """The loader that firmware would start from a disk, and what it passed over before."""
+
+    volume: Volume | None
+    loader: Loader | None
+    command_line: str
+    says: str
+    passed_over: tuple[Finding, ...]
+
+
+def read_boot_options(path: Path) -> BootOptions:
+    """The boot entries in a dump: a file, or a folder with a file for each variable.
+
+    Raises:
+        InputError: it cannot be read, or is no such dump.
+    """
+    if path.is_dir():
+        files = read_folder(path)[:FOLDER_ROWS]
+        rows = (
+            firmware.read_variable_file(file.name, read_file(file, WINDOW_BYTES))
+            for file in files
+            if file.is_file()
+        )
+        found = [variable for variable in rows if variable is not None]
+        if not found:
+            raise InputError(
+                f"{path} holds no firmware variables.",
+                "Copy the variables, a file each, with their names.",
+            )
+    else:
+        reading = firmware.read_store(Window(read_file(path, WINDOW_BYTES)))
+        if reading.has("no-store"):
+            raise InputError(
+                f"{path} is no dump of firmware variables.",
+                "Give a dump of the store, or a folder.",
+            )
+        found = list(reading.record)
+    values = {
+        variable.name: variable.data for variable in found if variable.owner == firmware.GLOBAL
+    }
+    order = (
+        *firmware.read_order(values.get("BootNext", b"")),
+        *firmware.read_order(values.get("BootOrder", b"")),
+    )
+    names = (
+        name
+        for name in values
+        if len(name) == _NUMBER and name.startswith("Boot") and name not in {"BootNext"}
+    )
+    entries = {
+        name: firmware.read_load_option(values[name]).record
+        for name in names
+        if _is_number(name[4:])
+    }
+    return BootOptions(str(path), tuple(dict.fromkeys(order)), entries)
+
+
+def choose_loader(
+    options: BootOptions, volumes: tuple[Volume, ...], found: list[EfiVolume]
+) -> ChosenLoader:
+    """Walk through the order as firmware does, for the entries that lead to this disk."""
+    passed: list[Finding] = []
+    for name in options.order:
+        entry = options.entries.get(name)
+        where = Where(path=name)
+        if entry is None:
+            passed.append(
+                _note(f"The order names {name}, and there is no such entry.", where, Severity.NOTE)
+            )
+            continue
+        title = f"{name} ({entry.title})"
+        if not entry.active:
+            passed.append(_note(f"{title} is switched off.", where, Severity.NOTE))
+        elif entry.kind == "partition":
+            volume, loader, fault = _target(entry, volumes, found)
+            if loader is not None:
+                says = (
+                    f"The firmware's entry {title} starts {loader.path} on volume"
+                    f" {volume.number if volume else 0}."
+                )
+                return ChosenLoader(volume, loader, entry.command_line, says, tuple(passed))
+            severity = Severity.WARNING if volume is not None else Severity.NOTE
+            passed.append(_note(f"{title} {fault}; firmware passes over it.", where, severity))
+        elif entry.kind == "device":
+            for esp in found:
+                loader = next((file for file in esp.fallbacks if file.sound), None)
+                if loader is not None:
+                    says = (
+                        f"The firmware's entry {title} starts a whole device; on this disk"
+                        f" {loader.path}."
+                    )
+                    return ChosenLoader(esp.volume, loader, entry.command_line, says, tuple(passed))
+    says = (
+        "No entry that firmware remembers leads to a loader on this disk."
+        if options.order
+        else _NO_ORDER
+    )
+    return ChosenLoader(None, None, "", says, tuple(passed))
+
+
+_NO_ORDER = "Firmware remembers no order of boot entries."
+
+
+def _target(
+    entry: LoadOption, volumes: tuple[Volume, ...], found: list[EfiVolume]
+) -> tuple[Volume | None, Loader | None, str]:
+    """The volume that an entry names, the sound loader on it, and why there is none."""
+    drive = entry.drive
+    wanted = drive.partition.lower() if drive is not None else ""
+    volume = next(
+        (volume for volume in volumes if wanted and volume.partuuid.lower() == wanted), None
+    )
+    if volume is None:
+        other = next(
+            (volume for volume in volumes if drive is not None and volume.start == drive.start),
+            None,
+        )
+        beside = (
+            f"; volume {other.number} lies in its place under another identifier"
+            if other is not None
+            else ""
+        )
+        return (
+            other,
+            None,
+            f"names partition {wanted or 'nothing'}, which is not on this disk{beside}",
+        )
+    readable = next((esp for esp in found if esp.volume == volume and not esp.unreadable), None)
+    if readable is None:
+        return volume, None, f"names volume {volume.number}, which firmware cannot read"
+    paths = (
+        [entry.file.lower()]
+        if entry.file
+        else [fallback.path.lower() for fallback in readable.fallbacks]
+    )
+    loader = next((loader for loader in readable.loaders if loader.path.lower() in paths), None)
+    if loader is None:
+        return (
+            volume,
+            None,
+            f"names {entry.file or 'the fallback loader'}, which is not on volume {volume.number}",
+        )
+    if not loader.sound:
+        return volume, None, f"names {loader.path}, which is damaged"
+    return volume, loader, ""
+
+
+def _note(says: str, where: Where, severity: Severity) -> Finding:
+    return finding(FindingId.BOOT_OPTION_PASSED_OVER, severity, says, where)
+
+
+def _is_number(text: str) -> bool:
+    return all(name in "0123456789ABCDEFabcdef" for name in text)
+
+
+# The link that finds the partition table of a UEFI disk: protective MBR, both copies, their
+# places.
+
+
+_REPAIRS = (RepairId.GPT_COPY,)
+
+
+def check_gpt(disk: Disk, table: Gpt, then: Link) -> CheckResult:
+    """A protective MBR, and at least one sound copy."""
+    faults = _record_faults(disk)
+    if faults and faults[0].severity is Severity.FATAL:
+        return failed(faults[0], then if table.believed else None)
+    if table.believed is None:
+        says = (
+            f"Both copies of the GPT are damaged: {_fault(table.primary)} and"
+            f" {_fault(table.backup)}."
+        )
+        repairs = (RepairId.PARTITION_TABLE,)
+        return failed(
+            finding(
+                FindingId.GPT_BOTH_DAMAGED, Severity.FATAL, says, _where(table.primary), repairs
+            )
+        )
+    notes = [*faults, *_copies(table), *_entries(table.believed), *_size(disk, table)]
+    which = "Both copies" if table.primary.sound and table.backup.sound else "One copy"
+    says = (
+        f"{which} of the GPT {'are' if which[0] == 'B' else 'is'} sound, with"
+        f" {len(table.believed.entries)} entries."
+    )
+    place = Where(offset=table.believed.lba * disk.source.bytes_per_sector, length=92)
+    return CheckResult(
+        phase=_PHASE,
+        state=PhaseState.PASSED,
+        says=says,
+        where=place,
+        findings=tuple(notes),
+        then=then,
+    )
+
+
+def _record_faults(disk: Disk) -> list[Finding]:
+    """Firmware looks at the protective MBR before it believes that there is a GPT."""
+    reading = disk.mbr
+    if reading is None:
+        where = Where(offset=0, length=mbr.SIZE)
+        return [finding(FindingId.BOOT_RECORD_UNREADABLE, Severity.FATAL, disk.unreadable, where)]
+    table = Where(offset=mbr.TABLE_OFFSET, length=66)
+    if reading.has("signature-missing") or not reading.record.protective:
+        says = "The protective MBR in sector 0 is missing, so firmware does not look for the GPT."
+        return [finding(FindingId.PROTECTIVE_RECORD_MISSING, Severity.FATAL, says, table, _REPAIRS)]
+    if len(reading.record.entries) > 1:
+        says = (
+            f"Sector 0 lists {len(reading.record.entries) - 1} volumes beside the protective entry:"
+            " a hybrid."
+        )
+        return [finding(FindingId.HYBRID_RECORD, Severity.NOTE, says, table)]
+    return []
+
+
+def _copies(table: Gpt) -> list[Finding]:
+    found = []
+    for name, kind, copy in (
+        ("primary", FindingId.GPT_PRIMARY_DAMAGED, table.primary),
+        ("backup", FindingId.GPT_BACKUP_DAMAGED, table.backup),
+    ):
+        if not copy.sound:
+            says = f"The {name} copy of the GPT is damaged: {_fault(copy)}; the other one is sound."
+            found.append(finding(kind, Severity.WARNING, says, _where(copy), _REPAIRS))
+    if not found and not table.agree:
+        says = "The two copies of the GPT are sound and say different things."
+        differ = FindingId.GPT_COPIES_DIFFER
+        found.append(finding(differ, Severity.WARNING, says, _where(table.backup)))
+    return found
+
+
+_ENTRY_FINDINGS = {
+    "entry-outside": FindingId.GPT_ENTRY_OUTSIDE,
+    "entries-overlap": FindingId.GPT_ENTRIES_OVERLAP,
+    gpt.GUIDS_ALIKE: FindingId.GPT_GUIDS_ALIKE,
+}
+
+
+def _entries(copy: GptCopy) -> list[Finding]:
+    """What is odd about single entries, while firmware uses the others."""
+    found = []
+    for problem in copy.problems:
+        ending = "Firmware passes over such an entry."
+        if problem.code == gpt.GUIDS_ALIKE:
+            ending = "What is named by it may be either of them."
+        says = f"The GPT: {problem.found}; expected {problem.expected}. {ending}"
+        where = Where(offset=problem.offset, length=problem.length)
+        found.append(finding(_ENTRY_FINDINGS[problem.code], Severity.WARNING, says, where))
+    return found
+
+
+def _size(disk: Disk, table: Gpt) -> list[Finding]:
+    header = table.primary.header
+    if header is None or not table.primary.sound:
+        return []
+    last, named = disk.sectors - 1, header.alternate_lba
+    where = Where(offset=disk.source.bytes_per_sector + 32, length=8)
+    if named < last:
+        says = f"The disk is {last - named} sectors longer than its GPT says."
+        return [finding(FindingId.GPT_DISK_LARGER, Severity.WARNING, says, where)]
+    if named > last:
+        says = f"The disk is {named - last} sectors shorter than its GPT says."
+        return [finding(FindingId.GPT_DISK_SMALLER, Severity.WARNING, says, where)]
+    return []
+
+
+def _fault(copy: GptCopy) -> str:
+    problem = copy.problems[0]
+    return f"{problem.code.replace('-', ' ')} (found {problem.found}, expected {problem.expected})"
+
+
+def _where(copy: GptCopy) -> Where:
+    if not copy.problems:
+        return Where()
+    return Where(offset=copy.problems[0].offset, length=copy.problems[0].length)
 
 
 class UefiChain:

@@ -5,7 +5,7 @@ unified kernel, or a first stage that only checks signatures and hands over (shi
 hand over to each other are followed up to a limit.
 """
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 
 import msgspec
 
@@ -23,14 +23,139 @@ from mending.boot.chain import (
 from mending.boot.grub import GrubChecks
 from mending.boot.linux import LinuxChecks, LinuxStart, Part, options, read_unified, start_of
 from mending.boot.nt import behind_loader as behind_nt_manager
+from mending.boot.nt import carried_store
 from mending.boot.refind import RefindChecks
 from mending.boot.systemd_boot import MARK, EntryChecks
-from mending.boot.uefi.loader_files import FALLBACK_FOLDER, EfiVolume, Loader
+from mending.disk.files import FileDamagedError, FileFound, Files, FilesUnavailableError
 from mending.disk.volume import Volume
-from mending.formats.bootloader import grub_image, refind
-from mending.formats.executable import bzimage, pe, signatures
-from mending.model import Finding, FindingId, Phase, RepairId, Severity, Where, Window
-from mending.model.limits import LOADED_BYTES
+from mending.formats import boot_menus, bzimage, grub, pe, signatures
+from mending.knowledge.families import nt_names
+from mending.model import (
+    FilesystemKind,
+    Finding,
+    FindingId,
+    Phase,
+    PhaseState,
+    Problem,
+    RepairId,
+    Severity,
+    Where,
+    Window,
+)
+from mending.model.limits import FOLDER_DEPTH, LOADED_BYTES, LOADER_FILES
+
+# What UEFI firmware could load from a disk: volumes that it can read, and the loader files on
+# them.
+
+
+FALLBACK_FOLDER = "/EFI/BOOT"
+
+
+class Loader(msgspec.Struct, frozen=True):
+    """One loader file.
+
+    Attributes:
+        fallback: whether firmware finds it without a boot entry.
+        problems: everything that keeps it from being loaded; offsets are in the file.
+        repairs: what would make it whole.
+    """
+
+    path: str
+    bytes: int
+    fallback: bool
+    problems: tuple[Problem, ...]
+    repairs: tuple[RepairId, ...] = ()
+
+    @property
+    def sound(self) -> bool:
+        """Whether firmware would load it."""
+        return not self.problems
+
+
+class EfiVolume(msgspec.Struct, frozen=True):
+    """A volume that firmware would look at. `unreadable` says why its files cannot be read; empty
+    when they can.
+    """
+
+    volume: Volume
+    loaders: tuple[Loader, ...]
+    unreadable: str = ""
+
+    @property
+    def fallbacks(self) -> tuple[Loader, ...]:
+        """Loaders that are found without a boot entry."""
+        return tuple(loader for loader in self.loaders if loader.fallback)
+
+
+def efi_volumes(environment: BootEnvironment) -> list[EfiVolume]:
+    """Volumes marked as EFI system partitions, then FAT volumes that hold a fallback loader all the
+    same.
+    """
+    seen = [volume for volume in environment.volumes if not volume.passed_over]
+    marked = [_look(environment, volume) for volume in seen if volume.efi]
+    others = [
+        _look(environment, volume)
+        for volume in seen
+        if not volume.efi and volume.kind.is_fat and volume.boot.readable
+    ]
+    return [*marked, *(esp for esp in others if esp.fallbacks)]
+
+
+def _look(environment: BootEnvironment, volume: Volume) -> EfiVolume:
+    if not volume.kind.is_fat and volume.filesystem is not FilesystemKind.FOLDER:
+        says = f"Volume {volume.number} holds no FAT file system that firmware could read."
+        return EfiVolume(volume, (), says)
+    try:
+        files = environment.files(volume)
+        loaders = loaders_on(files, lambda: environment.fats_can_be_mended(volume))
+        return EfiVolume(volume, loaders)
+    except FilesUnavailableError as error:
+        return EfiVolume(volume, (), error.says)
+
+
+def loaders_on(files: Files, mendable: Callable[[], bool] = lambda: False) -> tuple[Loader, ...]:
+    """The loader files of a volume.
+
+    Args:
+        mendable: asked for a file whose chain is broken: would another FAT mend it?
+
+    Raises:
+        FilesUnavailableError: damage hides a folder.
+    """
+    return tuple(
+        _loader(files, file, mendable)
+        for file in _loader_files(files, files.find("EFI"), 0)[:LOADER_FILES]
+    )
+
+
+def _loader_files(files: Files, folder: FileFound | None, depth: int) -> list[FileFound]:
+    if folder is None or not folder.is_folder or depth > FOLDER_DEPTH:
+        return []
+    inside = files.listing(folder.path)
+    below = [
+        file for sub in inside if sub.is_folder for file in _loader_files(files, sub, depth + 1)
+    ]
+    return [
+        file for file in inside if not file.is_folder and file.path.lower().endswith(".efi")
+    ] + below
+
+
+def _loader(files: Files, found: FileFound, mendable: Callable[[], bool]) -> Loader:
+    folder, _, name = found.path.rpartition("/")
+    wanted = pe.FALLBACK_MACHINES.get(name.upper()) if folder.upper() == FALLBACK_FOLDER else None
+    try:
+        data = files.read(found, LOADED_BYTES)  # all of it, so that its whole chain is followed
+    except FileDamagedError as error:
+        broken = Problem("chain", 0, 0, error.says, "a chain as long as the file")
+        repairs = (RepairId.FAT_MIRROR,) if mendable() else ()
+        return Loader(found.path, found.bytes, wanted is not None, (broken,), repairs)
+    reading = pe.read(Window(data), found.bytes)
+    problems = reading.problems
+    if not problems and wanted is not None and reading.record.machine != wanted:
+        kind = f"machine type {reading.record.machine:04x}"
+        problems = (Problem("machine", 0, 0, kind, f"{wanted:04x} for {name}"),)
+    return Loader(found.path, found.bytes, wanted is not None, problems)
+
 
 PLATFORM = "x86_64-efi"
 _GENERATIONS, _SHIM = b".sbat", b"\nshim,"
@@ -96,7 +221,7 @@ class _LoaderChecks(msgspec.Struct, frozen=True):
             return self._behind_shim(machine)
         if MARK in data:
             return EntryChecks(environment, volume).menu()
-        if refind.MARK in data:
+        if boot_menus.REFIND_MARK in data:
             behind = chained(environment, self.seen, machine)
             return RefindChecks(environment, volume, path, behind).menu()
         unified = read_unified(environment, volume, path)
@@ -104,7 +229,7 @@ class _LoaderChecks(msgspec.Struct, frozen=True):
             return self._kernel_itself(start_of(volume, unified))
         if bzimage.is_kernel(data[: bzimage.HEAD_BYTES]):
             return self._kernel_itself(self._own_start())
-        image = grub_image.read_image(data)
+        image = grub.read_image(data)
         if image is not None:
             behind = chained(environment, self.seen, machine)
             return GrubChecks(environment, image, PLATFORM, volume, behind, path).files()
@@ -294,7 +419,12 @@ def _rank(environment: BootEnvironment, volume: Volume, loader: Loader) -> int:
     if pe.section(data, image, _GENERATIONS) is not None and _SHIM in data:
         return _HELPER
     is_kernel = bzimage.is_kernel(data[: bzimage.HEAD_BYTES])
-    if MARK in data or refind.MARK in data or is_kernel or grub_image.read_image(data) is not None:
+    if (
+        MARK in data
+        or boot_menus.REFIND_MARK in data
+        or is_kernel
+        or grub.read_image(data) is not None
+    ):
         return _KNOWN
     return _KNOWN if pe.section(data, image, b".linux") is not None else _OTHER
 
@@ -324,3 +454,121 @@ def _listed_loader(environment: BootEnvironment, volume: Volume, name: str) -> s
 
 def _unread(path: str, says: str) -> CheckResult:
     return not_checked(finding(_UNREAD, Severity.NOTE, says, Where(path=path)))
+
+
+# A sound loader that could stand in the fallback place.
+
+
+_KEPT = (
+    "usr/lib/systemd/boot/efi/systemd-bootx64.efi",
+    "usr/lib/grub/x86_64-efi/monolithic/grubx64.efi",
+)
+"""Where installed systems keep their boot managers."""
+
+
+class SpareLoader(msgspec.Struct, frozen=True):
+    """A sound loader that could stand in the fallback place.
+
+    Attributes:
+        home: the EFI system partition that it would go to.
+        volume: where it is now.
+        machine: its machine type.
+        own_path: where it goes beside the fallback place; empty where it needs no other.
+    """
+
+    home: Volume
+    volume: Volume
+    path: str
+    machine: int
+    data: bytes
+    own_path: str = ""
+
+
+def fallback_name(machine: int) -> str:
+    """Where firmware of a machine type looks for the fallback loader."""
+    name = next(name for name, number in pe.FALLBACK_MACHINES.items() if number == machine)
+    return f"{FALLBACK_FOLDER}/{name}"
+
+
+def spare_loader(environment: BootEnvironment) -> SpareLoader | None:
+    """A boot manager that we know, on the EFI system partition itself or among the files of an
+    installed system; None where there is none.
+    """
+    homes = [esp for esp in efi_volumes(environment) if not esp.unreadable]
+    if not homes:
+        return None
+    home = homes[0]
+    places = [
+        (home.volume, loader.path)
+        for loader in home.loaders
+        if loader.sound and not loader.fallback
+    ]
+    others = [
+        volume
+        for volume in environment.volumes
+        if volume.kind.is_readable and not volume.kind.is_fat
+    ]
+    places += [(volume, path) for path in _KEPT for volume in others]
+    places += list(_kept_by_nt(environment))
+    for volume, path in places:
+        spare = _spare(environment, home.volume, volume, path)
+        if spare is not None:
+            return spare
+    return None
+
+
+def _kept_by_nt(environment: BootEnvironment) -> Iterator[tuple[Volume, str]]:
+    """The managers that systems of the nt family keep in folders of their own."""
+    for volume in environment.volumes:
+        if volume.extended:
+            continue
+        for system in environment.contents(volume).systems:
+            if system.family != "nt":
+                continue
+            folder = f"{system.title.rstrip('/')}/{nt_names().manager.efi_folder}"
+            try:
+                inside = environment.listing(volume, folder)
+            except OutOfReachError:
+                continue
+            yield from (
+                (volume, file.path)
+                for file in inside
+                if file.path.lower().endswith(".efi") and not file.is_folder
+            )
+
+
+def _spare(
+    environment: BootEnvironment, home: Volume, volume: Volume, path: str
+) -> SpareLoader | None:
+    """The file, if it is whole and of a kind whose own files are found from the fallback place,
+    too.
+    """
+    try:
+        found = environment.find(volume, path)
+        data = environment.read(volume, path, LOADED_BYTES) if found is not None else b""
+    except OutOfReachError:
+        return None
+    if found is None or len(data) != found.bytes:
+        return None
+    reading = pe.read(Window(data))
+    if reading.problems or reading.record.machine not in pe.FALLBACK_MACHINES.values():
+        return None
+    folder = carried_store(data).rpartition("/")[0] if volume != home else ""
+    if not folder and not _finds_its_entries(environment, home, data):
+        return None
+    own_path = f"{folder}/{found.path.rpartition('/')[2]}" if folder else ""
+    return SpareLoader(home, volume, found.path, reading.record.machine, data, own_path)
+
+
+def _finds_its_entries(environment: BootEnvironment, home: Volume, data: bytes) -> bool:
+    """Whether a boot manager that we know would come to its menu, loaded from the EFI system
+    partition.
+    """
+    if MARK in data:
+        return EntryChecks(environment, home).menu().state is PhaseState.PASSED
+    image = grub.read_image(data)
+    if image is None:
+        return False
+    path = f"{FALLBACK_FOLDER}/BOOTX64.EFI"
+    checks = GrubChecks(environment, image, PLATFORM, home, chained(environment), path)
+    return checks.files().state is PhaseState.PASSED

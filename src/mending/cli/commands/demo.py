@@ -5,11 +5,10 @@ from rich.console import Group, RenderableType
 
 from mending.app.demo import DemoResult, DemoRow, Played, play_demo
 from mending.cli import options
-from mending.cli.host import this_host
-from mending.cli.packs import base_pack
-from mending.cli.show.console import emit, indented, rows, say, text, title
+from mending.cli.config import base_pack, this_host
 from mending.cli.show.reasoning import show_plan
 from mending.cli.show.repairs import show_mend
+from mending.cli.show.tables import emit, indented, rows, say, text, title
 from mending.cli.show.traces import show_trace
 from mending.model import quoted
 
@@ -21,7 +20,7 @@ _NEXT = ("trace", "causes", "plan", "undo --list")
 @click.argument("folder", default="skerrivane-workshop")
 @click.option("--brief", is_flag=True, help="Only the table at the end.")
 @options.as_json
-def command(folder: str, brief: bool, as_json: bool) -> None:
+def demo_command(folder: str, brief: bool, as_json: bool) -> None:
     """Make sample PCs in FOLDER and do the whole job on each: open, trace, rank, plan, mend, trace
     again. One of them is shown in full.
     """

@@ -2,8 +2,8 @@
 
 from rich.console import Group, RenderableType
 
-from mending.cli.show.case.cards import show_how_to
-from mending.cli.show.console import indented, plain_id, rows, text, title
+from mending.cli.show.cases import show_how_to
+from mending.cli.show.tables import indented, plain_id, rows, text, title
 from mending.cli.show.traces import stakes
 from mending.model import quoted
 from mending.plan import (

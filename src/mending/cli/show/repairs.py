@@ -6,8 +6,8 @@ from itertools import groupby
 from rich.console import Group, RenderableType
 
 from mending.boot.chain import BarredRepair
-from mending.cli.show.console import indented, plain_id, rows, size, text, title
-from mending.cli.show.maps import show_map
+from mending.cli.show.tables import indented, plain_id, rows, size, text, title
+from mending.cli.show.traces import show_map
 from mending.disk.scan import DiskMap
 from mending.model import Verdict, quoted
 from mending.repair.journal import PointsResult

@@ -9,12 +9,23 @@ How it gives way where the terminal is narrow, in this order:
 Only a single word that is longer than everything that is left is cut, since it fits nowhere.
 """
 
-from collections.abc import Sequence
+import os
+from collections.abc import Callable, Iterable, Sequence
+from pathlib import PurePath
+from typing import TypeVar
 
+import click
+import msgspec
 from rich.cells import cell_len
-from rich.console import Console, ConsoleOptions, RenderResult
+from rich.console import Console, ConsoleOptions, Group, RenderableType, RenderResult
+from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
+from rich.theme import Theme
+
+from mending.cli.config import load_config
+from mending.cli.output import put
+from mending.model import InputError, clean_text, format_json, plain_size
 
 _GAP = 2
 """Blanks between columns."""
@@ -118,3 +129,154 @@ class FittedTable:
 
 def _total(widths: dict[int, int], kept: list[int]) -> int:
     return sum(widths[column] for column in kept) + _GAP * max(len(kept) - 1, 0)
+
+
+# What the styles of the output look like, by the ground they stand on.
+#
+# Styles are called by what they mean. Unless somebody says what the ground is, colours are taken
+# whose contrast is more than 4 to 1 with white and with black (relative luminance near 0.18, as the
+# Web Content Accessibility Guidelines 2.2 define it); nothing is told by colour alone.
+
+
+BOTH, NONE = "both", "none"
+_FEW = "standard"
+"""What the console calls sixteen colours, which every terminal paints in its own way."""
+STYLES = {
+    BOTH: {
+        "good": "color(28)",
+        "bad": "bold color(161)",
+        "doubt": "color(164)",
+        "warning": "color(130)",
+        "soft": "color(243)",
+    },
+    "dark": {
+        "good": "color(114)",
+        "bad": "bold color(210)",
+        "doubt": "color(183)",
+        "warning": "color(221)",
+        "soft": "color(250)",
+    },
+    "light": {
+        "good": "color(22)",
+        "bad": "bold color(124)",
+        "doubt": "color(90)",
+        "warning": "color(94)",
+        "soft": "color(240)",
+    },
+    NONE: {"good": "", "bad": "bold", "doubt": "", "warning": "", "soft": ""},
+}
+"""By ground what each style looks like."""
+OF_SIXTEEN = {"good": "", "bad": "bold red", "doubt": "magenta", "warning": "magenta", "soft": ""}
+"""Red and magenta can be read on black and on white on all terminals that were tried; green and
+yellow cannot."""
+
+
+def theme(colours: str | None) -> Theme:
+    """The styles as the settings want them; a fault in the settings is not told here.
+
+    Args:
+        colours: the kind of colours that the console has.
+    """
+    try:
+        ground = load_config().colours
+    except InputError:
+        ground = BOTH
+    return Theme(OF_SIXTEEN if colours == _FEW and ground != NONE else STYLES[ground])
+
+
+# The terminal: colour only on one, nothing wider than it, control characters of evidence never
+# reach it.
+
+
+R = TypeVar("R", bound=msgspec.Struct)
+
+
+def emit(result: R, as_json: bool, view: Callable[[R], RenderableType]) -> None:
+    """Print a result as a JSON document or as a person reads it."""
+    if as_json:
+        put(format_json(result))
+    else:
+        say(view(result))
+
+
+def say(*what: RenderableType) -> None:
+    """Print something for people. What goes into a pipe has no blanks at the ends of its lines."""
+    console = _console()
+    console.push_theme(theme(console.color_system))
+    for part in what:
+        if console.is_terminal:
+            console.print(part)
+            continue
+        with console.capture() as captured:
+            console.print(part)
+        for line in captured.get().splitlines():
+            click.echo(line.rstrip(" "))
+
+
+def _console() -> Console:
+    """Standard output: plain where the person wants no colour, styled where colour is forced."""
+    context = click.get_current_context(silent=True)
+    forced = context is not None and bool(context.color)
+    plain = bool(os.environ.get("NO_COLOR")) and not forced
+    return Console(
+        highlight=False,
+        markup=False,
+        emoji=False,
+        color_system=None if plain else "auto",
+        force_terminal=True if forced else None,
+    )
+
+
+def text(words: object, style: str = "") -> Text:
+    """Words that may come from evidence, made harmless."""
+    return Text(clean_text(str(words), 2000), style=style)
+
+
+def title(words: str) -> Text:
+    """A line that opens a part of the output."""
+    return text(words, "bold")
+
+
+def rows(
+    cells: Iterable[tuple[object, ...]],
+    heads: tuple[str, ...] = (),
+    wide: int = -1,
+    right: tuple[int, ...] = (),
+    drop: tuple[int, ...] = (),
+) -> FittedTable:
+    """A table without lines.
+
+    Args:
+        wide: number of the column of sentences, which wraps first.
+        right: columns of numbers.
+        drop: columns that a narrow terminal can do without, the least important first.
+    """
+    listed = [
+        tuple(cell if isinstance(cell, Text) else text(cell) for cell in row) for row in cells
+    ]
+    return FittedTable(listed, heads, wide, right, drop)
+
+
+def indented(*what: RenderableType) -> RenderableType:
+    """Something two columns further in."""
+    if len(what) == 1 and isinstance(what[0], FittedTable):
+        return what[0].indented()
+    return Padding(Group(*what), (0, 0, 0, 2))
+
+
+size = plain_size
+
+
+def named_target(path: str, named: str) -> str:
+    """A target as the person named it, and the file behind a case."""
+    return named if named == path else f"{named}: {PurePath(path).name}"
+
+
+def minute(at: str) -> str:
+    """A time in RFC 3339, UTC, as people write it; the zone is said once elsewhere."""
+    return at[:16].replace("T", " ")
+
+
+def plain_id(name: str) -> str:
+    """A kebab-case id as words."""
+    return name.replace("-", " ")

@@ -1,11 +1,12 @@
 """A trace as a person reads it: the verdict first, then what it rests on."""
 
-from rich.console import Group, RenderableType
+from rich.console import Console, ConsoleOptions, Group, RenderableType, RenderResult
 from rich.text import Text
 
-from mending.app.opening import moment_of
 from mending.boot.chain import BarredRepair, Trace, VolumeResult
-from mending.cli.show.console import (
+from mending.boot.rehearse import MEANINGS, RehearsalResult
+from mending.cli.show.copies import show_changed
+from mending.cli.show.tables import (
     indented,
     minute,
     named_target,
@@ -15,8 +16,8 @@ from mending.cli.show.console import (
     text,
     title,
 )
-from mending.cli.show.copies.changed_parts import show_changed
-from mending.cli.show.maps import show_map
+from mending.disk.opening import moment_of
+from mending.disk.scan import DiskMap, FoundResult, SearchResult
 from mending.knowledge import Pack
 from mending.model import (
     Finding,
@@ -28,8 +29,86 @@ from mending.model import (
     Where,
     quoted,
 )
+from mending.repair.files import OWN_SUMS, FilesResult
+from mending.report.figures import Box, lay_out
 
+# The disk map in the terminal: a ribbon to scale, and under it where its parts begin.
+
+
+_LEAST = {"table": 2.0, "gap": 5.0, "volume": 13.0, "unlisted": 13.0}
 _STYLES = {
+    "table": "reverse dim",
+    "volume": "black on cyan",
+    "unlisted": "black on yellow",
+    "gap": "soft",
+}
+_FILL = {"table": "#", "volume": " ", "unlisted": "?", "gap": "."}
+_WIDEST = 110
+
+
+class Ribbon:
+    """A map as wide as the terminal allows, up to what is still taken in at a glance."""
+
+    def __init__(self, disk: DiskMap) -> None:
+        self._disk = disk
+
+    def __rich_console__(self, console: Console, options: ConsoleOptions) -> RenderResult:
+        width = min(options.max_width, _WIDEST)
+        boxes = lay_out(self._disk, width, _LEAST)
+        lanes = 1 + max((box.lane for box in boxes), default=0)
+        for lane in range(lanes):
+            yield _lane([box for box in boxes if box.lane == lane], width)
+        yield _scale(boxes, self._disk, width)
+
+
+def show_map(disk: DiskMap, title: str = "") -> RenderableType:
+    """One ribbon. Args: title: a line above it, for instance before and after."""
+    return Group(text(title, "soft"), Ribbon(disk)) if title else Ribbon(disk)
+
+
+def _lane(boxes: list[Box], width: int) -> Text:
+    line, at = Text(no_wrap=True), 0
+    for box in boxes:
+        left, right = round(box.left), round(box.right)
+        if right <= left:
+            continue
+        line.append(" " * (left - at))
+        line.append(_cell(box, right - left), _STYLES[box.stretch.kind])
+        at = right
+    line.append(" " * (width - at))
+    return line
+
+
+def _cell(box: Box, width: int) -> str:
+    """A volume between bars with its number, kind and label as far as there is room; the others as
+    a pattern.
+    """
+    stretch = box.stretch
+    if stretch.kind in {"table", "gap"} or width < 3:
+        return _FILL[stretch.kind] * width
+    number = "?" if stretch.number is None else str(stretch.number)
+    inside = text(f"{number} {stretch.filesystem} {stretch.label}".rstrip()).plain
+    return f"[{inside[: width - 2].ljust(width - 2)}]"
+
+
+def _scale(boxes: tuple[Box, ...], disk: DiskMap, width: int) -> Text:
+    line = ""
+    starts = {
+        round(box.left): box.stretch.start * disk.sector
+        for box in boxes
+        if box.stretch.kind != "table"
+    }
+    for left, start in sorted(starts.items()):
+        words = size(start)
+        if left >= len(line) and left + len(words) <= width:
+            line = line.ljust(left) + words + "  "
+    end = size(disk.sectors * disk.sector)
+    if len(line.rstrip()) + 2 + len(end) <= width:
+        line = line.rstrip().ljust(width - len(end)) + end
+    return Text(line, style="soft", no_wrap=True)
+
+
+_TRACES_STYLES = {
     PhaseState.PASSED: "good",
     PhaseState.FAILED: "bad",
     PhaseState.DOUBTFUL: "doubt",
@@ -213,7 +292,7 @@ def _ladder(trace: Trace) -> list[tuple[object, ...]]:
         seen = [(check.says, where(check.where, check.says)) for check in checks] or [("", "")]
         for number, (state, (says, place)) in enumerate(zip(states, seen, strict=True)):
             name = plain_id(phase.id) if number == 0 else ""
-            cells.append((name, text(plain_id(state), _STYLES[state]), says, place))
+            cells.append((name, text(plain_id(state), _TRACES_STYLES[state]), says, place))
     return cells
 
 
@@ -231,3 +310,149 @@ def _volume(volume: VolumeResult) -> tuple[object, ...]:
     left = volume.state if volume.state in {VolumeState.DIRTY, VolumeState.HIBERNATED} else ""
     role = ", ".join(part for part in (plain_id(volume.role), left) if part)
     return number, volume.start, length, volume.type, volume.filesystem, volume.label, role
+
+
+# Boot-critical files as a person reads them.
+
+
+_MOST = 40
+
+
+def show_files(result: FilesResult, named: str) -> RenderableType:
+    """The count, then what is not sound. Args: named: how the person named the target, for the
+    command to type next.
+    """
+    parts: list[RenderableType] = [title(named_target(result.target, named))]
+    if result.by == OWN_SUMS:
+        return Group(*parts, *_by_own_sums(result))
+    count = f"{result.checked} files that starting needs were compared on volume {result.volume}"
+    if not result.files:
+        return Group(
+            *parts, indented(text(f"{count}; all are as their packages have them.", "good"))
+        )
+    parts += [
+        indented(text(f"{count}; not sound: {len(result.files)}.", "bad")),
+        text(""),
+    ]
+    cells = [
+        (file.path, file.state, file.package, "at hand" if file.copy else "none")
+        for file in result.files[:_MOST]
+    ]
+    parts.append(rows(cells, ("file", "state", "package", "sound copy"), wide=0, drop=(2,)))
+    if len(result.files) > _MOST:
+        parts.append(text(f"… and {len(result.files) - _MOST} more; --json has all of them"))
+    if any(file.copy for file in result.files):
+        parts += [
+            text(""),
+            text(f"do: mending mend {quoted(named)} file-restore, with the same --from", "bold"),
+        ]
+    return Group(*parts)
+
+
+_PROOFS = {
+    "catalogue": "by a catalogue of the system",
+    "header-sum": "by the sum in their header alone",
+    "nothing": "by their header alone, which is little",
+    "signature": "by what was signed of them",
+}
+
+
+def _by_own_sums(result: FilesResult) -> list[RenderableType]:
+    """Programs that were judged without a sound copy."""
+    count = f"{result.checked} programs were judged on volume {result.volume}"
+    told = [f"{number} {_PROOFS[name]}" for name, number in sorted(result.proofs.items())]
+    signed = "signature" in result.proofs or "catalogue" in result.proofs
+    judged = "; who signed is not judged" if signed else ""
+    proved = indented(text(f"sound: {', '.join(told)}{judged}")) if told else text("")
+    if not result.files:
+        return [indented(text(f"{count}; none is damaged.", "good")), proved]
+    bad = indented(text(f"{count}; not sound: {len(result.files)}.", "bad"))
+    parts = [bad, proved, text("")]
+    cells = [(file.path, file.state, file.package, file.why) for file in result.files[:_MOST]]
+    table = rows(cells, ("file", "state", "what it is", "why"), wide=3, drop=(2,))
+    more = len(result.files) - _MOST
+    return [*parts, table, *([text(f"… and {more} more; --json has all")] if more > 0 else [])]
+
+
+# A search as a person reads it.
+
+
+def show_search(result: SearchResult, named: str) -> RenderableType:
+    """Every volume that was found, and what speaks for it."""
+    if not result.found:
+        return text("No volume was found.")
+    cells = [
+        (
+            volume.start,
+            _size(volume),
+            volume.filesystem,
+            volume.label,
+            f"{volume.confidence:.0%}",
+            _place(volume),
+            "; ".join(volume.because),
+        )
+        for volume in result.found
+    ]
+    heads = ("start", "size", "file system", "label", "sure", "table", "because")
+    ribbon = (show_map(result.map), text("")) if result.map is not None else ()
+    return Group(
+        title(named_target(result.path, named)),
+        *ribbon,
+        rows(cells, heads, wide=6, right=(0, 1, 4), drop=(3, 1)),
+    )
+
+
+def _size(volume: FoundResult) -> str:
+    most = volume.open_ended and volume.listed is None
+    return f"up to {size(volume.bytes)}" if most else size(volume.bytes)
+
+
+def _place(volume: FoundResult) -> RenderableType:
+    if volume.inside is not None:
+        return f"inside {volume.inside}"
+    return f"entry {volume.listed}" if volume.listed else text("not listed", "doubt")
+
+
+# A rehearsal as a person reads it.
+
+
+_SHOWN = 12
+
+
+def show_rehearsal(result: RehearsalResult, named: str) -> RenderableType:
+    """Where it stopped, what it printed, what it read."""
+    ends = [
+        ("stopped:", f"{plain_id(result.stopped)}: {MEANINGS[result.stopped]}"),
+        ("at:", f"address {result.at:05x}h"),
+    ]
+    ends += [("after:", f"{result.instructions} instructions")]
+    ends += [
+        (
+            "volume:",
+            (
+                "its boot sector was started"
+                if result.started_volume
+                else "no boot sector was started"
+            ),
+        )
+    ]
+    screen = [text(line) for line in result.screen] or [text("nothing", "soft")]
+    cells = [(read.lba, read.sectors, f"{read.to:05x}h", read.by) for read in result.reads[:_SHOWN]]
+    more = (
+        [text(f"and {len(result.reads) - _SHOWN} more reads", "soft")]
+        if len(result.reads) > _SHOWN
+        else []
+    )
+    reads = (
+        [rows(cells, ("sector", "count", "to", "by"), wide=3, right=(0, 1))]
+        if cells
+        else [text("nothing", "soft")]
+    )
+    return Group(
+        title(named_target(result.path, named)),
+        rows(ends),
+        title("screen"),
+        indented(*screen),
+        title("read from the disk"),
+        indented(*reads, *more),
+    )

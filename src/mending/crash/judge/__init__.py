@@ -1,8 +1,8 @@
 """Crash evidence judged: runs, loops, the onset, suspects, restore points, clues for causes."""
 
 from mending.crash.judge.analysis import analyse
-from mending.crash.judge.clues import clues_in, codes_in_records
 from mending.crash.judge.onset import exact_p, find_onset, holm
+from mending.crash.judge.suspects import clues_in, codes_in_records
 
 __all__ = [
     "analyse",

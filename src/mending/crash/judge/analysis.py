@@ -6,16 +6,25 @@ import math
 from collections.abc import Iterator, Sequence
 from types import MappingProxyType
 
-from mending.crash.judge.kinds import main_kind
-from mending.crash.judge.mentions import mentions_in
-from mending.crash.judge.merging import merge
-from mending.crash.judge.onset import Onset, find_onset
-from mending.crash.judge.patterns import loops, patterns
-from mending.crash.judge.pointing import Contents, fails_in_kernel
-from mending.crash.judge.restore_points import fitted, points_of, recommended
-from mending.crash.judge.silent_ends import without_hands
-from mending.crash.judge.suspects import Pointers, suspects
-from mending.crash.judge.timeline import Run, Timeline, timeline
+from mending.crash.judge.onset import (
+    Onset,
+    find_onset,
+    fitted,
+    loops,
+    patterns,
+    points_of,
+    recommended,
+    without_hands,
+)
+from mending.crash.judge.suspects import (
+    Contents,
+    Pointers,
+    fails_in_kernel,
+    main_kind,
+    mentions_in,
+    suspects,
+)
+from mending.crash.judge.timeline import Run, Timeline, merge, timeline
 from mending.crash.lookup import look_up
 from mending.crash.read import BY_HIVE, FileRead, LogEvent
 from mending.crash.results import (

@@ -1,8 +1,7 @@
 """Crash evidence read: dumps, logs and tables to crashes and typed events."""
 
 from mending.crash.read.clocks import moved_by
-from mending.crash.read.events import LogEvent
-from mending.crash.read.file_read import FileRead
+from mending.crash.read.events import FileRead, LogEvent
 from mending.crash.read.locations import (
     LogFile,
     log_file,
@@ -11,8 +10,7 @@ from mending.crash.read.locations import (
     opened_log,
     packages_of,
 )
-from mending.crash.read.reader import Reader
-from mending.crash.read.settings_history import BY_HIVE
+from mending.crash.read.reader import BY_HIVE, Reader
 
 __all__ = [
     "BY_HIVE",

@@ -13,8 +13,7 @@ from collections.abc import Sequence
 
 import msgspec
 
-from mending.crash.read.events import LogEvent
-from mending.crash.read.file_read import FileRead
+from mending.crash.read.events import FileRead, LogEvent
 from mending.crash.results import CrashResult
 from mending.knowledge import EventKind
 from mending.model import plain_time, read_time

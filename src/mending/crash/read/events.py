@@ -2,12 +2,15 @@
 
 import re
 from collections.abc import Mapping
+from typing import BinaryIO
 
 import msgspec
 
-from mending.formats.evidence import kernel_log
+from mending.crash.results import CrashResult, RepairAttempt
+from mending.formats import histories, kernel_text
 from mending.knowledge import EventKind, EventTable, NumberedRow, WordsRow
-from mending.model import LogRecord, clean_text
+from mending.model import InputError, LogRecord, RestorePoint, clean_text
+from mending.model.limits import TABLE_FILE_BYTES
 
 _HEX = re.compile(r"0x([0-9a-fA-F]{1,16})")
 _LOOKING_BACK = {EventKind.START, EventKind.POWER_KEY}
@@ -94,7 +97,7 @@ class EventClassifier:
             previous=previous if word.kind in _LOOKING_BACK else None,
             words_before=(clean_text(words_before, 200) if word.kind is EventKind.START else ""),
             clock=record.clock,
-            built=kernel_log.built(record.text) if word.kind is EventKind.START else None,
+            built=kernel_text.built(record.text) if word.kind is EventKind.START else None,
         )
 
     def tells(self, record: LogRecord) -> bool:
@@ -148,9 +151,9 @@ def _is_set(value: str) -> bool:
 
 def _crash(record: LogRecord, at: float, file: str) -> LogEvent | None:
     """A kernel's last words that came to its log."""
-    if record.by not in {"kernel", ""} or not kernel_log.begins(record.text):
+    if record.by not in {"kernel", ""} or not kernel_text.begins(record.text):
         return None
-    kind = kernel_log.begins(record.text)
+    kind = kernel_text.begins(record.text)
     what = EventKind.HARDWARE_ERROR if kind == "machine-check" else EventKind.CRASH
     if kind in {"out-of-memory", "hung-task"}:  # a program dies or waits, the system goes on
         return None
@@ -191,3 +194,89 @@ def _code(value: str) -> int | None:
 def _code_in(text: str) -> int | None:
     match = _HEX.search(text)
     return int(match.group(1), 16) if match else None
+
+
+# What one file of evidence tells.
+
+
+class FileRead(msgspec.Struct, frozen=True, kw_only=True):
+    """What one file tells.
+
+    Attributes:
+        kind: what it was taken for.
+        first, last: Unix seconds of its first and its last entry that has a time.
+        last_words: what the last entry says, and who says it; empty where that is not at hand.
+        zoned: whether its times carry a zone.
+        yearless: whether its times carry no year, which was worked out.
+        notes: what could not be read, in sentences.
+    """
+
+    name: str
+    kind: str
+    crashes: tuple[CrashResult, ...] = ()
+    events: tuple[LogEvent, ...] = ()
+    points: tuple[RestorePoint, ...] = ()
+    repairs: tuple[RepairAttempt, ...] = ()
+    first: float | None = None
+    last: float | None = None
+    last_words: str = ""
+    zoned: bool = True
+    yearless: bool = False
+    notes: tuple[str, ...] = ()
+
+
+def held_whole(stream: BinaryIO, name: str, most: int = TABLE_FILE_BYTES) -> bytes:
+    """A whole file that is looked at in one piece.
+
+    Raises:
+        InputError: one that is too large for that.
+    """
+    data = stream.read(most + 1)
+    if len(data) > most:
+        raise InputError(
+            f"{name} has more than {most} bytes, which is too much for a file of its kind."
+        )
+    return data
+
+
+# Starts, stops and sign-ins out of the record that Linux systems keep of them.
+
+
+_KINDS = {
+    histories.STARTED: EventKind.START,
+    histories.STOPPED: EventKind.CLEAN_STOP,
+    histories.SIGNED_IN: EventKind.SIGNED_IN,
+}
+_MOST = 200_000
+
+
+def read_wtmp(name: str, stream: BinaryIO) -> FileRead:
+    """What such a file tells."""
+    events: list[LogEvent] = []
+    previous: float | None = None
+    for row in histories.read_wtmp(stream):
+        if row.at is None or len(events) >= _MOST:
+            break
+        kind = _KINDS[row.text]
+        start = kind is EventKind.START
+        events.append(
+            LogEvent(
+                at=row.at,
+                kind=kind,
+                name=row.data["user"] if kind is EventKind.SIGNED_IN else "",
+                says=row.text,
+                file=name,
+                line=row.line,
+                by=row.by,
+                previous=previous if start else None,
+            )
+        )
+        previous = row.at
+    times = [event.at for event in events]
+    return FileRead(
+        name=name,
+        kind="sign-ins",
+        events=tuple(events),
+        first=min(times, default=None),
+        last=max(times, default=None),
+    )

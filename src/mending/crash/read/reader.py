@@ -9,37 +9,185 @@ from typing import BinaryIO, cast
 
 import msgspec
 
-from mending.crash.read import settings_history, text_logs
+from mending.crash.read import text_logs
 from mending.crash.read.clocks import CLOCK_JUMP, clock_set, straightened
-from mending.crash.read.dumps import crash_of_dump
-from mending.crash.read.events import EventClassifier, LogEvent
-from mending.crash.read.file_read import FileRead, held_whole
-from mending.crash.read.firmware_dumps import dumps_in
-from mending.crash.read.journals import read_journal
-from mending.crash.read.wtmp_events import read_wtmp
+from mending.crash.read.dump_files import crash_of_dump, dumps_in
+from mending.crash.read.events import EventClassifier, FileRead, LogEvent, held_whole, read_wtmp
+from mending.crash.read.text_logs import read_journal
 from mending.crash.results import CrashResult, RepairAttempt
-from mending.formats.evidence import (
-    binary_journal,
-    core_dump,
-    dump,
-    event_log,
-    event_record,
-    event_table,
-    kernel_log,
-    older_event_log,
-    panic_text,
-    repair_log,
-    snapshot_info,
-    systemd_journal,
-    wtmp,
-)
-from mending.formats.firmware import efi_variables
-from mending.formats.nt import setup_log
-from mending.formats.package import apt_history
+from mending.disk.hives import Hive, Key, control_set, current_versions
+from mending.formats import dumps, event_log, firmware, histories, journal, kernel_text, packages
+from mending.formats.hives import DamagedHiveError
 from mending.knowledge import Codes, EventKind, EventTable
-from mending.model import InputError, LogRecord, Window, clean_text, decode_text, plain_time
+from mending.model import (
+    InputError,
+    LogRecord,
+    Window,
+    clean_text,
+    decode_text,
+    plain_time,
+    read_time,
+)
+from mending.model.data import unix_seconds
 from mending.model.limits import HIVE_BYTES
 from mending.source import MemorySource, Source, unpacked
+
+# What hives and set-up logs of the nt family tell of the past: devices, drivers, updates and
+# programs that came, and the last shutdown. A date that they do not hold is not made up.
+#
+# Sources: published documentation of device properties (when a device was first installed, when its
+# driver was), of installed packages and of uninstallers.
+
+
+MAGIC, BY_HIVE = b"regf", "hive"
+_TIMES = "{83da6326-97a6-4088-9453-a1923f573b29}"
+_INSTALLED = {"0064": "driver", "0065": "device"}
+"""When the driver of a device was installed last, and when the device came first."""
+_PRESENT = 0x70
+_NOON = 43_200.0
+_MOST = 50_000
+
+
+def read_hive(name: str, data: bytes) -> FileRead:
+    """The past as a hive has it."""
+    events, notes = list[LogEvent](), list[str]()
+    for part in (_shutdown, _devices, _updates, _programs):
+        try:
+            for event in part(Hive(data).root):
+                events.append(event)
+                if len(events) >= _MOST:
+                    break
+        except (DamagedHiveError, InputError) as error:
+            notes.append(f"{name} is damaged: {error.says}")
+    told = [_named(event, name) for event in events]
+    return FileRead(name=name, kind="hive", events=tuple(told), notes=tuple(dict.fromkeys(notes)))
+
+
+def read_setup(name: str, stream: BinaryIO) -> FileRead:
+    """The past as a log of set-up has it."""
+    events = []
+    for section in histories.read_setup_log(stream):
+        if section.succeeded is None or not (section.drivers or section.name):
+            continue
+        kind = EventKind.REMOVED if section.removed else EventKind.INSTALLED
+        names = " ".join(section.drivers)
+        thing = section.name.replace("/", "\\").rpartition("\\")[2] if names else section.name
+        events.append(
+            LogEvent(
+                at=section.at,
+                kind=kind if section.succeeded else EventKind.FAILED,
+                what="driver",
+                name=clean_text(f"{names} ({thing})" if names else thing, 120),
+                says=clean_text(f"{section.what}: {section.name}", 200),
+                file=name,
+                line=section.line,
+                by="set-up log",
+            )
+        )
+    return FileRead(name=name, kind="set-up log", events=tuple(events), zoned=False)
+
+
+def _named(event: LogEvent, file: str) -> LogEvent:
+    return LogEvent(
+        at=event.at,
+        kind=event.kind,
+        what=event.what,
+        name=event.name,
+        says=event.says,
+        file=file,
+        by=BY_HIVE,
+        placed=event.placed,
+    )
+
+
+def _shutdown(root: Key) -> Iterator[LogEvent]:
+    """Of the keys of the control, one keeps it."""
+    chosen = control_set(root)
+    control = chosen.child("Control") if chosen is not None else None
+    for key in control.children() if control is not None else ():
+        at = _time(key.data("ShutdownTime"))
+        if at is not None:
+            yield LogEvent(at=at, kind=EventKind.CLEAN_STOP, says="last shutdown of the system")
+
+
+def _devices(root: Key) -> Iterator[LogEvent]:
+    chosen = control_set(root)
+    buses = chosen.child("Enum") if chosen is not None else None
+    for bus in buses.children() if buses is not None else ():
+        for device in bus.children():
+            for instance in device.children():
+                times = instance.path("Properties", _TIMES)
+                if times is not None:
+                    yield from _of_device(f"{bus.name}\\{device.name}", instance, times)
+
+
+def _of_device(path: str, instance: Key, times: Key) -> Iterator[LogEvent]:
+    called = instance.text("FriendlyName") or instance.text("DeviceDesc") or path
+    driver = instance.text("Service") or ""
+    shown = clean_text(called.rpartition(";")[2], 80)
+    seen = set[float]()
+    for number, what in _INSTALLED.items():
+        key = times.child(number) or times.child(f"0000{number}")
+        at = _time(key.data("") if key is not None else None)
+        if at is None or at in seen:
+            continue
+        seen.add(at)
+        yield LogEvent(
+            at=at,
+            kind=EventKind.INSTALLED,
+            what="driver",
+            name=clean_text(f"{driver} ({shown})" if driver else shown, 120),
+            says=clean_text(f"{what} {path} installed", 200),
+        )
+
+
+def _updates(root: Key) -> Iterator[LogEvent]:
+    for current in current_versions(root):
+        packages = current.path("Component Based Servicing", "Packages")
+        for key in packages.children() if packages is not None else ():
+            high, low = key.number("InstallTimeHigh"), key.number("InstallTimeLow")
+            if high is None or low is None or key.number("CurrentState") != _PRESENT:
+                continue
+            at = _time((high << 32 | low).to_bytes(12, "little")[:8])
+            if at is not None:
+                name = clean_text(key.name.partition("~")[0], 120)
+                yield LogEvent(
+                    at=at,
+                    kind=EventKind.INSTALLED,
+                    what="update",
+                    name=name,
+                    says=f"{name} installed",
+                )
+
+
+def _programs(root: Key) -> Iterator[LogEvent]:
+    """Programs keep the day alone: noon of it stands for it."""
+    for current in current_versions(root):
+        listed = current.child("Uninstall")
+        for key in listed.children() if listed is not None else ():
+            called, day = key.text("DisplayName"), key.text("InstallDate") or ""
+            if not called or len(day) != 8 or not day.isascii() or not day.isdigit():
+                continue
+            read = read_time(f"{day[:4]}-{day[4:6]}-{day[6:]}T00:00:00Z")
+            if read is not None:
+                name = clean_text(called, 120)
+                yield LogEvent(
+                    at=read[0] + _NOON,
+                    kind=EventKind.INSTALLED,
+                    what="program",
+                    name=name,
+                    says=f"{name} installed on this day",
+                    placed=True,
+                )
+
+
+def _time(data: bytes | None) -> float | None:
+    """Unix seconds of a time in units of 100 ns since 1601; None for none, or one before 1990."""
+    if data is None or len(data) < 8:
+        return None
+    at = unix_seconds(int.from_bytes(data[:8], "little"))
+    return at if 631_152_000 < at < 32_503_680_000 else None
+
 
 _HEAD = 8192
 _SMALL = 4 * 1024 * 1024
@@ -52,10 +200,10 @@ _CORE = (
 _JSON = re.compile(rb"\s*(?:\{|\[\s*[\[{\]])")
 """How a JSON table begins; lines of kernels begin with a bracket, too, and a time in it."""
 _STREAMED = (
-    (systemd_journal.is_export, systemd_journal.read_export),
-    (systemd_journal.is_json, systemd_journal.read_json),
-    (event_record.is_xml, event_record.read_xml),
-    (apt_history.is_history, apt_history.read_history),
+    (journal.is_export, journal.read_export),
+    (journal.is_json, journal.read_json),
+    (event_log.is_xml, event_log.read_xml),
+    (packages.is_history, packages.read_history),
 )
 
 
@@ -98,31 +246,31 @@ class Reader:
     def _one(self, name: str, stream: BinaryIO, source: Source, modified: float) -> FileRead:
         head = cast(io.BufferedReader, stream).peek(_HEAD)[:_HEAD]
         whole = stream.seekable()  # what comes out of a packed file is not
-        if dump.is_dump(head):
+        if dumps.is_dump(head):
             held = source if whole else MemorySource(held_whole(stream, name))
             return FileRead(
                 name=name, kind="dump", crashes=(crash_of_dump(name, held, self._codes),)
             )
-        if efi_variables.is_store(head[:_STORE_HEAD]):
+        if firmware.is_store(head[:_STORE_HEAD]):
             return self._firmware(name, held_whole(stream, name), modified)
-        if head.startswith(settings_history.MAGIC):
-            return settings_history.read_hive(name, held_whole(stream, name, HIVE_BYTES))
-        if setup_log.is_setup_log(head):
-            return settings_history.read_setup(name, stream)
-        if core_dump.is_core(head):
+        if head.startswith(MAGIC):
+            return read_hive(name, held_whole(stream, name, HIVE_BYTES))
+        if histories.is_setup_log(head):
+            return read_setup(name, stream)
+        if dumps.is_core(head):
             return FileRead(name=name, kind="memory", notes=(_CORE.format(name),))
-        if binary_journal.is_journal(head):
+        if journal.is_journal(head):
             held = source if whole else MemorySource(held_whole(stream, name))
             return read_journal(name, held, self._typist, self._codes)
-        if wtmp.is_wtmp(head[: len(head) // wtmp.ROW_BYTES * wtmp.ROW_BYTES]):
+        if histories.is_wtmp(head[: len(head) // histories.ROW_BYTES * histories.ROW_BYTES]):
             return read_wtmp(name, stream)
-        if older_event_log.is_older_log(head):
-            rows_found = older_event_log.read_older_log(held_whole(stream, name))
+        if event_log.is_older_log(head):
+            rows_found = event_log.read_older_log(held_whole(stream, name))
             return _of_records(name, "event log", rows_found, self._typist)
         if event_log.is_log(head):
             seekable = stream if whole else io.BytesIO(held_whole(stream, name))
             rows = (
-                event_record.from_json(value, number)
+                event_log.from_json(value, number)
                 for number, value in enumerate(event_log.events(seekable), 1)
             )
             return _of_records(name, "event log", rows, self._typist)
@@ -139,7 +287,7 @@ class Reader:
     def _firmware(self, name: str, data: bytes, modified: float) -> FileRead:
         """Last words of kernels in what firmware remembers."""
         crashes: list[CrashResult] = []
-        variables = efi_variables.read_store(Window(data)).record
+        variables = firmware.read_store(Window(data)).record
         for at, text in dumps_in(variables):
             held = MemorySource(text)
             read = self._text(name, io.BytesIO(text), text[:_HEAD], held, modified)
@@ -184,20 +332,20 @@ def _damaged(name: str, error: InputError) -> FileRead:
 
 
 def _as_table(name: str, data: bytes, typist: EventClassifier) -> FileRead | None:
-    rows = event_table.rows_of(data)
-    points = event_table.restore_points(rows)
+    rows = event_log.rows_of(data)
+    points = event_log.restore_points(rows)
     if points:
         return FileRead(name=name, kind="restore points", points=tuple(points))
-    records = sorted(event_table.records(rows), key=lambda record: record.at or 0.0)
+    records = sorted(event_log.records(rows), key=lambda record: record.at or 0.0)
     return _of_records(name, "table of events", records, typist) if records else None
 
 
 def _as_report(name: str, data: bytes, codes: Codes) -> FileRead | None:
-    if point := snapshot_info.read(data):
+    if point := histories.read_snapshot_info(data):
         return FileRead(name=name, kind="restore points", points=(point,))
-    if panic_text.MARK in data and (crash := text_logs.darwin_crash(name, data, codes)):
+    if kernel_text.PANIC_MARK in data and (crash := text_logs.darwin_crash(name, data, codes)):
         return FileRead(name=name, kind="panic report", crashes=(crash,))
-    report = repair_log.read(decode_text(data))
+    report = histories.read_repair_log(decode_text(data))
     return (
         None
         if report is None
@@ -205,7 +353,7 @@ def _as_report(name: str, data: bytes, codes: Codes) -> FileRead | None:
     )
 
 
-def _attempt(name: str, report: repair_log.RepairLog) -> RepairAttempt:
+def _attempt(name: str, report: histories.RepairLog) -> RepairAttempt:
     bad = tuple(
         f"{line.name}: {line.result} ({line.code:#x})" for line in report.tested if not line.good
     )
@@ -296,7 +444,7 @@ def _overheard(records: Iterable[LogRecord], said: list[LogRecord]) -> Iterator[
     left = 0
     for record in records:
         if record.by == "kernel" and len(said) < _MOST_EVENTS:
-            left = _CRASH_LINES if kernel_log.begins(record.text) else left
+            left = _CRASH_LINES if kernel_text.begins(record.text) else left
             if left:
                 said.append(record)
                 left -= 1

@@ -1,13 +1,15 @@
 """One disk: its MBR, its partitioning scheme and its volumes."""
 
+from collections.abc import Iterator
 from enum import StrEnum
+from itertools import islice
 
 import msgspec
 
-from mending.disk.layout.ebr_chain import walk_ebr_chain
-from mending.disk.layout.gpt_copies import Gpt, read_gpt
+from mending.disk.layout.tables import Gpt, read_gpt, walk_ebr_chain
+from mending.disk.shadow import shadow_copies
 from mending.disk.volume import Volume, look_at_start
-from mending.formats.partition import gpt, mbr
+from mending.formats import gpt, mbr
 from mending.model import (
     KINDS,
     ByteOffset,
@@ -19,7 +21,8 @@ from mending.model import (
     Reading,
     SectorCount,
 )
-from mending.source import Source, TargetKind
+from mending.source import IdentityPart, Source, TargetKind
+from mending.source.stitched import OverlaidSource, ViewedSource
 
 
 class Scheme(StrEnum):
@@ -101,10 +104,7 @@ def _refuse_what_is_no_disk(source: Source, record: Reading[mbr.MasterBootRecord
         or record.record.entries
     ):
         return
-    from mending.disk.content_kind import (  # noqa: PLC0415 - lazy: disks have a table
-        HEAD_BYTES,
-        content_kind_of,
-    )
+    from mending.disk.content_kind import HEAD_BYTES, content_kind_of  # noqa: PLC0415 - lazy: disks have a table
 
     if source.size % mbr.SIZE or content_kind_of(source.read(0, HEAD_BYTES).data) == "text":
         raise InputError(
@@ -198,3 +198,139 @@ def _volume(source: Source, entry: mbr.PartitionEntry) -> Volume:
         label=label,
         boot=boot,
     )
+
+
+# A volume, or the whole disk, as it was at a moment that a shadow copy keeps.
+
+
+def volume_at_moment(source: Source, volume: Volume, number: int) -> tuple[Source, Volume]:
+    """A volume as it was, and the source to read it by.
+
+    Raises:
+        InputError: it keeps no such moment.
+    """
+    copies = shadow_copies(source, volume.offset, volume.bytes)
+    entry = next((each for each in copies.entries if each.number == number), None)
+    if entry is None:
+        known = ", ".join(str(each.number) for each in copies.entries) or "none"
+        raise InputError(f"Volume {volume.number} keeps no moment {number}; it keeps {known}.")
+    viewed = ViewedSource(source)
+    offset = viewed.add(copies.volume(entry).read)
+    sector = source.bytes_per_sector
+    was = volume_at(viewed, Lba(offset // sector), SectorCount(entry.size // sector))
+    return viewed, msgspec.structs.replace(
+        was, number=volume.number, start=volume.start, offset=ByteOffset(offset)
+    )
+
+
+def disk_at_moment(source: Source, number: int) -> Source:
+    """A disk whose volume is as it was at a moment; the rest is as it is.
+
+    Raises:
+        InputError: no volume of it keeps such a moment.
+    """
+    known = list[int]()
+    for volume in survey(source).volumes:
+        if volume.filesystem is not FilesystemKind.NTFS:
+            continue
+        copies = shadow_copies(source, volume.offset, volume.bytes)
+        known += [entry.number for entry in copies.entries]
+        entry = next((each for each in copies.entries if each.number == number), None)
+        if entry is not None:
+            length = min(entry.size, volume.bytes)
+            found = OverlaidSource(source, volume.offset, length, copies.volume(entry).read)
+            found.path = f"{source.path}@{number}"
+            return found
+    told = ", ".join(map(str, known)) or "none"
+    raise InputError(f"{source.path} keeps no moment {number}; it keeps {told}.")
+
+
+# Where the identifiers of a disk stand: those of its table, and of each file system on it. No use
+# of the disk changes them, and two disks that are no copies of each other differ in them.
+
+
+_SIGNATURE = IdentityPart(440, 4)
+"""Of the disk, in its MBR."""
+_GUID_AT, _GUID_BYTES = 56, 16
+"""Of the disk, in a GPT header."""
+_MOST_VOLUMES = 32
+
+
+def identifier_ranges(disk: Disk | None) -> tuple[IdentityPart, ...]:
+    """The byte ranges of all identifiers; none of what is no disk."""
+    if disk is None:
+        return ()
+    parts = [_SIGNATURE]
+    if disk.gpt is not None:
+        size = disk.source.bytes_per_sector
+        parts += [
+            IdentityPart(sector * size + _GUID_AT, _GUID_BYTES) for sector in (1, disk.sectors - 1)
+        ]
+    for volume in islice(disk.volumes, _MOST_VOLUMES):
+        at, length = volume.kind.identifier
+        if length and at + length <= volume.bytes:
+            parts.append(IdentityPart(volume.offset + at, length))
+    return tuple(parts)
+
+
+# The stretches of a disk that no table lists, and what begins in them.
+
+
+ALIGNED = 1 << 20
+"""Partitioning programs start volumes at whole MiB; older ones at sector 63."""
+_OLD_START = 63
+
+
+def usable_range(disk: Disk) -> tuple[Lba, Lba]:
+    """First sector for volumes, and the first one behind them."""
+    believed = disk.gpt.believed if disk.gpt is not None else None
+    if believed is not None and believed.header is not None:
+        return Lba(believed.header.first_usable_lba), Lba(
+            believed.header.last_usable_lba_inclusive + 1
+        )
+    if disk.scheme is Scheme.GPT:
+        room = 1 + -(-gpt.COUNT * gpt.ENTRY_SIZE // disk.source.bytes_per_sector)
+        return Lba(1 + room), Lba(disk.sectors - room)
+    return Lba(1), Lba(disk.sectors)
+
+
+def gaps(disk: Disk) -> Iterator[tuple[Lba, SectorCount]]:
+    """Stretches between first and last usable sector that no entry covers; an extended entry covers
+    its own.
+    """
+    at, end = usable_range(disk)
+    for volume in sorted(disk.volumes, key=lambda volume: volume.start):
+        if at < volume.start <= end:
+            yield at, SectorCount(volume.start - at)
+        at = max(at, Lba(volume.start + volume.sectors))
+    if at < end:
+        yield at, SectorCount(end - at)
+
+
+def find_unlisted_volumes(disk: Disk) -> list[Volume]:
+    """Volumes that no entry lists and that begin where a partitioning program would have put them.
+
+    Looked at are the starts of gaps and of entries behind which nothing is known, up to the next
+    whole MiB; a search finds the others.
+    """
+    size = disk.source.bytes_per_sector
+    step = max(ALIGNED // size, 1)
+    hollow = [
+        volume.start
+        for volume in disk.volumes
+        if not volume.kind.is_recognised and not volume.extended
+    ]
+    listed = {volume.start for volume in disk.volumes}
+    found: dict[Lba, Volume] = {}
+    for start in [*(start for start, _ in gaps(disk)), *hollow]:
+        for place in (
+            start,
+            -(-start // step) * step,
+            *((_OLD_START,) if start < _OLD_START else ()),
+        ):
+            if place in listed or not 0 < place < disk.sectors:
+                continue
+            volume = volume_at(disk.source, Lba(place), SectorCount(disk.sectors - place))
+            if volume.kind.is_recognised and volume.boot.sound:
+                found.setdefault(volume.start, volume)
+    return sorted(found.values(), key=lambda volume: volume.start)

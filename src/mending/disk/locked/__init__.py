@@ -2,17 +2,15 @@
 lives in the view alone.
 """
 
-from mending.disk.locked.effort import GivenKey
-from mending.disk.locked.fve_unlocking import FveVolume, unlock_fve
-from mending.disk.locked.plain_volume import PlainVolume
-from mending.disk.locked.unlocked_volumes import (
+from mending.disk.locked.ciphers import PlainVolume
+from mending.disk.locked.unlocking import FveVolume, GivenKey, LuksVolume, unlock_fve
+from mending.disk.locked.volumes import (
     KeyRing,
     key_ring,
     plain_volumes,
     volumes_of,
     with_unlocked_volumes,
 )
-from mending.disk.locked.unlocking import LuksVolume
 
 __all__ = [
     "FveVolume",

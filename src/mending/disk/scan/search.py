@@ -8,17 +8,69 @@ read with the usual readers.
 
 import threading
 from collections import deque
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from types import ModuleType
 from typing import TYPE_CHECKING
 
 import msgspec
 
-from mending.disk.scan.candidates import Candidate, judge_sector
-from mending.disk.scan.locked_candidates import begins_locked, judge_locked
-from mending.disk.scan.selection import choose
-from mending.model import Progress, ReadError, load_numpy, silent
+from mending.disk.layout import ALIGNED, Disk, survey, usable_range
+from mending.disk.scan.candidates import Candidate, begins_locked, judge_locked, judge_sector
+from mending.model import ByteOffset, InputError, Progress, ReadError, load_numpy, silent
 from mending.source import Source
+
+# Volumes told from leftovers: what overlaps something surer is not believed.
+
+
+_LEAST = 0.4
+
+
+def choose(found: Iterable[Candidate]) -> list[Candidate]:
+    """The surest volumes that do not overlap each other, in the order of the disk."""
+    best: dict[tuple[int, str], Candidate] = {}
+    for candidate in found:
+        key = (candidate.offset, candidate.filesystem)
+        if candidate.confidence >= _LEAST and (
+            key not in best or best[key].confidence < candidate.confidence
+        ):
+            best[key] = candidate
+    kept: list[Candidate] = []
+    for candidate in sorted(
+        best.values(), key=lambda candidate: (-candidate.confidence, candidate.offset)
+    ):
+        if not any(overlap(candidate, other) for other in kept):
+            kept.append(candidate)
+    return sorted(kept, key=lambda candidate: candidate.offset)
+
+
+def reaching(
+    found: Sequence[Candidate], listed: Mapping[ByteOffset, int], end: int
+) -> list[Candidate]:
+    """The same volumes, those that tell no length as long as they can be: as their entry says, else
+    up to the next volume. One that is too long loses nothing, one that is too short does not mount.
+
+    Args:
+        listed: bytes of each volume of the table, by its first byte on the disk.
+        end: the first byte behind what volumes may take.
+    """
+    starts = sorted({*listed, *(candidate.offset for candidate in found), end})
+    made = []
+    for candidate in found:
+        if candidate.open_ended:
+            behind = next((start for start in starts if start > candidate.offset), end)
+            length = listed.get(candidate.offset, behind - candidate.offset)
+            candidate = msgspec.structs.replace(candidate, bytes=max(length, candidate.bytes))
+        made.append(candidate)
+    return made
+
+
+def overlap(candidate: Candidate, other: Candidate) -> bool:
+    """Whether two volumes share a byte."""
+    return (
+        candidate.offset < other.offset + other.bytes
+        and other.offset < candidate.offset + candidate.bytes
+    )
+
 
 if TYPE_CHECKING:
     from concurrent.futures import Future, ThreadPoolExecutor
@@ -194,4 +246,179 @@ def _worth_a_look(numpy: ModuleType, start: int, buffer: memoryview) -> list[int
 def _holds(rule: Rule, words: "NDArray[uint16]") -> bool:
     return (
         int(words[rule.column]) == rule.word and int(words[rule.other]) & rule.mask in rule.values
+    )
+
+
+# A disk as stretches from its first sector to its last: tables, volumes, what no table lists, and
+# what is free.
+
+
+class Stretch(msgspec.Struct, frozen=True, kw_only=True):
+    """One stretch. `start` and `sectors` are in sectors of the disk.
+
+    Attributes:
+        kind: `table volume unlisted gap`. Volumes may share sectors where a table is wrong.
+        number: of a listed volume, else None.
+    """
+
+    start: int
+    sectors: int
+    kind: str
+    number: int | None = None
+    filesystem: str = ""
+    label: str = ""
+
+
+class DiskMap(msgspec.Struct, frozen=True, kw_only=True):
+    """Where everything lies. `sector` is bytes per sector; stretches are in the order of the
+    disk.
+    """
+
+    sector: int
+    sectors: int
+    stretches: tuple[Stretch, ...]
+
+
+def disk_map(disk: Disk, found: Iterable[Candidate] = ()) -> DiskMap:
+    """The map of a disk.
+
+    Args:
+        found: volumes by a search; those that a table lists are drawn as listed.
+    """
+    size = disk.source.bytes_per_sector
+    listed = [volume for volume in disk.volumes if not volume.extended]
+    known = {volume.start for volume in listed}
+    stretches = [
+        Stretch(
+            start=volume.start,
+            sectors=volume.sectors,
+            kind="volume",
+            number=volume.number,
+            filesystem=volume.filesystem,
+            label=volume.label,
+        )
+        for volume in listed
+    ]
+    lost = [candidate for candidate in found if candidate.offset // size not in known]
+    stretches += [
+        Stretch(
+            start=candidate.offset // size,
+            sectors=-(-candidate.bytes // size),
+            kind="unlisted",
+            filesystem=candidate.filesystem,
+            label=candidate.label,
+        )
+        for candidate in lost
+    ]
+    if not any(volume.start == 0 for volume in listed):
+        stretches += _tables(disk)
+    return _with_gaps(size, disk.sectors, stretches)
+
+
+def lost_between(before: DiskMap, after: DiskMap) -> DiskMap:
+    """The earlier map with the volumes that only the later one lists drawn as unlisted."""
+    known = {stretch.start for stretch in before.stretches if stretch.kind == "volume"}
+    later = [
+        stretch
+        for stretch in after.stretches
+        if stretch.kind == "volume" and stretch.start not in known
+    ]
+    lost = [msgspec.structs.replace(stretch, kind="unlisted", number=None) for stretch in later]
+    kept = [stretch for stretch in before.stretches if stretch.kind != "gap"]
+    return _with_gaps(before.sector, before.sectors, [*kept, *lost])
+
+
+def _tables(disk: Disk) -> list[Stretch]:
+    first, end = usable_range(disk)
+    parts = [(0, int(first)), (int(end), disk.sectors - end)]
+    return [
+        Stretch(start=start, sectors=count, kind="table")
+        for start, count in parts
+        if count > 0 and start >= 0
+    ]
+
+
+def _with_gaps(size: int, sectors: int, taken: list[Stretch]) -> DiskMap:
+    """The map of some stretches and of what lies between them; alignment leaves less than a MiB,
+    which is not shown.
+    """
+    ordered = sorted(taken, key=lambda stretch: (stretch.start, -stretch.sectors))
+    free, at = [], 0
+    for stretch in [*ordered, Stretch(start=sectors, sectors=0, kind="table")]:
+        if stretch.start - at > ALIGNED // size:
+            free.append(Stretch(start=at, sectors=stretch.start - at, kind="gap"))
+        at = max(at, stretch.start + stretch.sectors)
+    everything = sorted([*ordered, *free], key=lambda stretch: (stretch.start, -stretch.sectors))
+    return DiskMap(sector=size, sectors=sectors, stretches=tuple(everything))
+
+
+# The document of a search, as `docs/json.md` describes it.
+
+
+class FoundResult(msgspec.Struct, frozen=True, kw_only=True):
+    """One volume.
+
+    Attributes:
+        start: in sectors of the disk, or of the volume that it lies in.
+        open_ended: it tells no length; where no table does either, `bytes` is the most it can be.
+        listed: the number in the table, or None where no table lists it.
+        inside: where the locked volume starts in whose plain bytes it was found, in sectors.
+    """
+
+    start: int
+    bytes: int
+    filesystem: str
+    label: str
+    confidence: float = msgspec.field(name="sureness")
+    listed: int | None
+    because: tuple[str, ...]
+    open_ended: bool = False
+    inside: int | None = None
+
+
+class SearchResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="search/1"):
+    """What lies on the disk, listed or not. `map` is None for a file that is no disk."""
+
+    path: str
+    bytes: int
+    sector: int
+    found: tuple[FoundResult, ...]
+    map: DiskMap | None
+
+
+def found_results(
+    found: Iterable[Candidate], bytes_per_sector: int, listed: Mapping[ByteOffset, int]
+) -> tuple[FoundResult, ...]:
+    """The rows of volumes. Args: listed: numbers of those in the table, by their first byte."""
+    return tuple(
+        FoundResult(
+            start=candidate.offset // bytes_per_sector,
+            bytes=candidate.bytes,
+            filesystem=candidate.filesystem,
+            label=candidate.label,
+            confidence=candidate.confidence,
+            listed=listed.get(candidate.offset),
+            because=candidate.because,
+            open_ended=candidate.open_ended,
+        )
+        for candidate in found
+    )
+
+
+def search_result(source: Source, progress: Progress = silent) -> SearchResult:
+    """Search a disk and compare with its table."""
+    try:
+        disk: Disk | None = survey(source)
+    except InputError:
+        disk = None  # a file that is no disk may hold volumes all the same
+    volumes = disk.volumes if disk is not None else ()
+    listed = {volume.offset: volume.number for volume in volumes}
+    lengths = {volume.offset: volume.bytes for volume in volumes}
+    seen = reaching(search(source, progress), lengths, source.size)
+    return SearchResult(
+        path=source.path,
+        bytes=source.size,
+        sector=source.bytes_per_sector,
+        found=found_results(seen, source.bytes_per_sector, listed),
+        map=disk_map(disk, seen) if disk is not None else None,
     )

@@ -2,22 +2,140 @@
 sound.
 """
 
+import contextlib
+from collections.abc import Iterator
+
 import msgspec
 
-from mending.disk.volume.superblock_copies import superblock_copy
-from mending.formats.container import md_raid
-from mending.formats.encryption import fve
-from mending.formats.filesystem import exfat, ext, fat, ntfs, signatures
+from mending.formats import arrays, exfat, ext, fat, fve, luks, ntfs, volume_heads
+from mending.formats.fve import FveHead
+from mending.formats.luks import LuksHead
 from mending.model import (
+    KINDS,
     ByteOffset,
     FilesystemKind,
+    InputError,
+    KindRow,
+    Lba,
     Problem,
     ReadError,
     Reading,
+    SectorCount,
     Window,
+    crc32c,
     hex_preview,
 )
 from mending.source import Source
+
+# Copies of superblocks of XFS and Btrfs, for volumes whose first one is lost.
+#
+# XFS keeps one at the start of each of its groups. How long a group is, only a superblock tells, so
+# the places are tried that the usual programs choose: a volume cut in four, or in few other numbers
+# of groups. Btrfs keeps copies at 64 MiB and 256 GiB.
+#
+# Sources: "XFS Algorithms & Data Structures", third edition, chapters "Allocation Groups" and
+# "Superblocks"; the Btrfs on-disk format, "Superblock".
+
+
+_BLOCK = 4096
+_GROUPS = (4, 8, 16, 32, 2, 3)
+_AROUND = 16
+"""Blocks on either side of a place that are looked at: lengths are rounded."""
+_SECTOR = 512
+_ONES = 0xFFFF_FFFF
+_BTRFS_COPIES = (64 << 20, 256 << 30)
+_BTRFS_BYTES, _BTRFS_MAGIC_AT = 4096, 64
+
+
+class SuperblockCopy(msgspec.Struct, frozen=True):
+    """A sound copy.
+
+    Attributes:
+        place: bytes from the start of the volume to it. first: to where the lost one stands.
+        data: all of it.
+    """
+
+    filesystem: FilesystemKind
+    place: int
+    first: int
+    data: bytes
+
+    @property
+    def info(self) -> tuple[str, str]:
+        """Identifier and label of the volume."""
+        return names_in(self.filesystem, self.data)
+
+
+def names_in(filesystem: FilesystemKind, data: bytes) -> tuple[str, str]:
+    """Identifier and label that a superblock has."""
+    start = volume_heads.BTRFS_OFFSET if filesystem is FilesystemKind.BTRFS else 0
+    mark = volume_heads.recognise(Window(bytes(start) + data))
+    return (mark.info.identifier, mark.info.label) if mark is not None else ("", "")
+
+
+def superblock_copy(source: Source, offset: int, length: int) -> SuperblockCopy | None:
+    """The first sound copy in a volume of so many bytes whose own superblock is lost; None where
+    there is none.
+    """
+    return _xfs(source, offset, length) or _btrfs(source, offset, length)
+
+
+def _xfs(source: Source, offset: int, length: int) -> SuperblockCopy | None:
+    for place in _xfs_places(length):
+        first = max(place - _AROUND * _BLOCK, _BLOCK)
+        data = _read(source, offset + first, (2 * _AROUND + 1) * _BLOCK)
+        for at in range(0, len(data) - _SECTOR + 1, _BLOCK):
+            if data[at : at + 4] == b"XFSB" and _fits(data[at:], first + at, length):
+                size = int.from_bytes(data[at + 102 : at + 104], "big")
+                return SuperblockCopy(
+                    FilesystemKind.XFS, first + at, 0, data[at : at + max(size, _SECTOR)]
+                )
+    return None
+
+
+def _xfs_places(length: int) -> Iterator[int]:
+    blocks = length // _BLOCK
+    seen: set[int] = set()
+    for groups in _GROUPS:
+        place = -(-blocks // groups) * _BLOCK
+        if place not in seen and _BLOCK < place < length:
+            seen.add(place)
+            yield place
+
+
+def _fits(data: bytes, place: int, length: int) -> bool:
+    """Whether a superblock is that of a volume of this length in which a group begins there."""
+    size = int.from_bytes(data[4:8], "big")
+    blocks, group = int.from_bytes(data[8:16], "big"), int.from_bytes(data[84:88], "big")
+    sector = int.from_bytes(data[102:104], "big")
+    if not size or not group or place % (group * size) or blocks * size > length:
+        return False
+    if int.from_bytes(data[100:102], "big") & 15 != 5 or not _SECTOR <= sector <= len(data):
+        return False
+    made = crc32c(data[:224] + bytes(4) + data[228:sector]) ^ _ONES
+    return made == int.from_bytes(data[224:228], "little")
+
+
+def _btrfs(source: Source, offset: int, length: int) -> SuperblockCopy | None:
+    for place in _BTRFS_COPIES:
+        if place + _BTRFS_BYTES > length:
+            return None
+        data = _read(source, offset + place, _BTRFS_BYTES)
+        marked = data[_BTRFS_MAGIC_AT : _BTRFS_MAGIC_AT + 8] == b"_BHRfS_M"
+        if not marked or int.from_bytes(data[48:56], "little") != place or any(data[196:198]):
+            continue
+        if crc32c(data[32:]) ^ _ONES == int.from_bytes(data[:4], "little"):
+            first = volume_heads.BTRFS_OFFSET
+            return SuperblockCopy(FilesystemKind.BTRFS, place, first, data)
+    return None
+
+
+def _read(source: Source, offset: int, length: int) -> bytes:
+    try:
+        return source.read(offset, length).data
+    except InputError:
+        return b""
+
 
 _FAT32_BACKUP_SECTOR = 6
 """Where formatters put it; asked when the boot sector itself cannot tell."""
@@ -113,18 +231,18 @@ def look_at_start(
 
 def raid_member(
     source: Source, offset: int, length: int, *, at_end: bool = True
-) -> md_raid.RaidMember | None:
+) -> arrays.RaidMember | None:
     """What a volume says of the array that it is a member of; None where it is none.
 
     Args:
         at_end: whether also those count that stand at the end of the volume. One with a wrong
             checksum at the start is taken for what else begins there.
     """
-    for metadata, at in md_raid.places(length):
-        if metadata not in md_raid.AT_START and not at_end:
+    for metadata, at in arrays.raid_places(length):
+        if metadata not in arrays.AT_START and not at_end:
             continue
-        window = _try_read(source, ByteOffset(offset + at), md_raid.SIZE)
-        member = md_raid.read_member(window, metadata, at) if window is not None else None
+        window = _try_read(source, ByteOffset(offset + at), arrays.RAID_SIZE)
+        member = arrays.read_member(window, metadata, at) if window is not None else None
         if member is not None and not member.problems:
             return member
     return None
@@ -253,7 +371,7 @@ def _from_backup(
 ) -> tuple[FilesystemKind, str, BootSector]:
     """The first copy tells nothing: perhaps the second one does."""
     data = head.data[:512]
-    seen = _try_read(source, offset, min(length, signatures.READ_BYTES)) or head
+    seen = _try_read(source, offset, min(length, volume_heads.READ_BYTES)) or head
     nothing = FilesystemKind.BLANK if seen.blank else FilesystemKind.UNKNOWN
     lost = (
         Problem(
@@ -290,7 +408,7 @@ def _from_backup(
             volume = fat.read(copy).record
             backup = Backup(ByteOffset(place), True, False)
             return volume.kind, volume.label, BootSector(offset, data, False, lost, backup=backup)
-    marked = signatures.recognise(seen)
+    marked = volume_heads.recognise(seen)
     if marked is not None:
         return marked.filesystem, marked.info.label, BootSector(offset, data, True, code=data)
     copy_of = first_superblock_backup(source, offset, length)
@@ -326,3 +444,128 @@ def _try_read(source: Source, place: ByteOffset, length: int = 512) -> Window | 
     except ReadError:
         return None
     return window if len(window) == length else None
+
+
+# A partition as a table lists it, with what its first sector shows.
+
+
+DEFAULT_TOP = "*"
+
+
+class Volume(msgspec.Struct, frozen=True, kw_only=True):
+    """A partition as the table lists it, and what its first sectors show.
+
+    Attributes:
+        number: place in the table, from 1.
+        entry_offset: where the table entry lies, in bytes from the start of the disk.
+        passed_over: whether firmware ignores the entry because it lies outside or shares sectors
+            with another.
+        efi: whether the table calls it an EFI system partition.
+        partlabel: the name of a GPT entry.
+        partuuid: identifier of the entry, as Linux writes a PARTUUID; empty where there is none.
+        mapped: what the kernel calls a logical volume; empty for partitions.
+        mapped_id: identifiers of its group and of itself.
+        array: identifier of the array that it is, or that it is a mirror's member of; empty for
+            others.
+        top: path of the subvolume that counts as the whole, where that is not the uppermost;
+            `DEFAULT_TOP` for the one that is mounted where none is named.
+        filesystem: by the backup boot sector where the first one is gone.
+    """
+
+    number: int
+    start: Lba
+    sectors: SectorCount
+    offset: ByteOffset
+    bytes: int
+    type: str
+    entry_offset: ByteOffset
+    active: bool
+    extended: bool
+    filesystem: FilesystemKind
+    label: str
+    boot: BootSector
+    efi: bool = False
+    passed_over: bool = False
+    partuuid: str = ""
+    partlabel: str = ""
+    mapped: str = ""
+    mapped_id: str = ""
+    array: str = ""
+    top: str = ""
+
+    @property
+    def kind(self) -> KindRow:
+        """What holds for every volume of its kind."""
+        return KINDS[self.filesystem]
+
+    @property
+    def encrypted(self) -> bool:
+        """Whether nothing but its first sector can be read without a key."""
+        return self.kind.is_locked
+
+
+# The head of a locked volume, wherever a sound copy of it is.
+
+
+def luks_head(source: Source, volume: Volume) -> LuksHead | None:
+    """The head of a LUKS volume, from its second copy where the first is damaged.
+
+    Raises:
+        ReadError
+    """
+    for place in (0, *luks.SECOND_PLACES):
+        if place < volume.bytes:
+            length = min(luks.MOST_HEAD, volume.bytes - place)
+            head = luks.read_luks(source.read(volume.offset + place, length))
+            if head is not None:
+                return head
+    return None
+
+
+def fve_head(source: Source, volume: Volume) -> FveHead | None:
+    """The head of an encrypted volume of the nt family, from the copy whose checksum holds; where
+    that is so of none, from one that makes sense. None where no copy does.
+
+    Raises:
+        ReadError: the first sector cannot be read.
+    """
+    first = fve.read_first(source.read(volume.offset, fve.SECTOR_BYTES).data)
+    if first is None:
+        return None
+    places, seen, fallback = list(first.blocks), set[int](), None
+    while places:
+        place = places.pop(0)
+        if place in seen or not 0 < place < volume.bytes:
+            continue
+        seen.add(place)
+        try:
+            data = _block(source, volume, place)
+        except ReadError:  # there are others
+            continue
+        places += fve.other_blocks(data) if len(seen) < len(first.blocks) + 1 else ()
+        head = fve.read_block(data, first)
+        if head is not None and fve.is_whole(data):
+            return head
+        fallback = fallback or head
+    return fallback
+
+
+def whole_fve_heads(source: Source, volume: Volume) -> int:
+    """How many copies of the head that the first sector names have a checksum that holds.
+
+    Raises:
+        ReadError: the first sector cannot be read.
+    """
+    first = fve.read_first(source.read(volume.offset, fve.SECTOR_BYTES).data)
+    whole = 0
+    for place in first.blocks if first is not None else ():
+        with contextlib.suppress(ReadError):
+            inside = 0 < place < volume.bytes
+            whole += inside and fve.is_whole(_block(source, volume, place))
+    return whole
+
+
+def _block(source: Source, volume: Volume, place: int) -> bytes:
+    start, left = volume.offset + place, volume.bytes - place
+    size = fve.block_bytes(source.read(start, min(fve.SECTOR_BYTES, left)).data)
+    return source.read(start, min(size, left)).data

@@ -7,12 +7,11 @@ from mending.boot.chain import Trace
 from mending.boot.grub import files_kept, find_core, room_for_core, spare_core
 from mending.disk.files import FilesUnavailableError
 from mending.disk.layout import Disk, Scheme
-from mending.formats.bootloader import grub
-from mending.formats.partition import mbr
+from mending.formats import grub, mbr
 from mending.model import Finding, FindingId, Lba, Patch, RefusedError, RepairId, Window
 from mending.repair.base import MendSettings, Proposal, Request
 
-REPAIR = RepairId.BOOT_CODE
+BOOT_CODE = RepairId.BOOT_CODE
 _ANSWERS = (
     FindingId.BOOT_CODE_BLANK,
     FindingId.BOOT_CODE_MESSAGE,
@@ -37,7 +36,7 @@ _OWN_SAYS = (
 )
 
 
-def propose(request: Request) -> Proposal:
+def propose_boot_code(request: Request) -> Proposal:
     """The patch for sector 0, and for a core of GRUB's that is gone or damaged.
 
     Raises:
@@ -61,7 +60,7 @@ def propose(request: Request) -> Proposal:
     if patch.before == patch.after:
         raise RefusedError("The boot code is already the one that would be written.")
     return Proposal(
-        repair=REPAIR,
+        repair=BOOT_CODE,
         says=says,
         changes=(patch,),
         answers=asked,
@@ -104,7 +103,7 @@ def _with_core(
         Patch(offset, before, image, "GRUB's core"),
     ]
     changed = tuple(patch for patch in patches if patch.before != patch.after)
-    return Proposal(repair=REPAIR, says=says, changes=changed, answers=lost)
+    return Proposal(repair=BOOT_CODE, says=says, changes=changed, answers=lost)
 
 
 def own_code() -> bytes:

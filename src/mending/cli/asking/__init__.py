@@ -1,1 +1,0 @@
-"""Asking a person: single questions, whole conversations, keys without showing them."""

@@ -1,1 +1,0 @@
-"""Commands about a disk or a mounted tree."""

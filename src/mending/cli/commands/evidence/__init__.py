@@ -1,1 +1,0 @@
-"""Commands about crash evidence and codes."""

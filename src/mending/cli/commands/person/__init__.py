@@ -1,1 +1,0 @@
-"""Commands about the program itself: settings, help, completion."""

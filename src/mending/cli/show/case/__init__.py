@@ -1,1 +1,0 @@
-"""Cases, and the conversation about one, as a person reads them."""

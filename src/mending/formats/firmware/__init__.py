@@ -1,1 +1,0 @@
-"""What UEFI firmware remembers: its variables, and the boot options in them."""

@@ -1,1 +1,0 @@
-"""Formats that only systems of the nt family use: settings hives."""

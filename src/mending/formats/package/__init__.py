@@ -1,1 +1,0 @@
-"""Package databases and packages of installed systems."""

@@ -1,1 +1,0 @@
-"""Partition tables: the MBR with its four entries, and the GPT."""

@@ -1,1 +1,0 @@
-"""Structures of XFS: superblock, inodes, extents, folders, log."""

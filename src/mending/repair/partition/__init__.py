@@ -1,1 +1,0 @@
-"""Repairs of partition tables: GPT copies, lost tables and entries, the active flag."""

@@ -1,1 +1,0 @@
-"""Repairs of volumes: boot sectors, FAT mirrors, superblocks."""

@@ -1,1 +1,0 @@
-"""Pictures of what was found and worked out, with Matplotlib."""
