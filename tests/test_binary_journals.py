@@ -24,7 +24,7 @@ PANIC = (
     "Kernel panic - not syncing: Fatal exception in interrupt",
 )
 READER = Reader(base_codes(), base_events())
-SEARCH = "mending.formats.journal"
+SEARCH = "mending.formats.journal.search"
 
 
 def exported():

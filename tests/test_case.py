@@ -27,7 +27,7 @@ HAND = Hand("the test", "2026-03-02T08:10:00+00:00", 0.2)
 HOLD = """
 import sys, time; from pathlib import Path
 from mending.model import Hand
-from mending.case.lock import held
+from mending.case.folder import held
 with held(Path(sys.argv[1]), Hand("process 7 (mending work)", "2026-03-02T08:10:00+00:00")):
     print("held", flush=True); time.sleep(float(sys.argv[2]))
 """

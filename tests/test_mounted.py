@@ -412,7 +412,7 @@ class Parents(unittest.TestCase):
     def test_a_helper_whose_parent_has_ended_before_it_could_ask_ends_too(self):
         for parent, status, said in (("os.getppid()", 0, "lives"), ("os.getppid() + 1", 1, "")):
             code = (
-                "import os; from mending.source.mounted.namespace import die_with_parent as ask;"
+                "import os; from mending.source.mounted import die_with_parent as ask;"
                 f" ask({parent}); print('lives')"
             )
             words = [sys.executable, "-c", code]

@@ -250,23 +250,76 @@ class StartUp(unittest.TestCase):
         self.assertEqual([name for name in HEAVY if name in loaded], [])
 
 
+NO_POSIX = """
+import os, signal, sys
+sys.modules.update(dict.fromkeys(("fcntl", "grp", "pwd", "resource", "termios")))
+for module, names in (
+    (os, "fork setsid geteuid fchown pread preadv pwrite posix_fadvise fdatasync statvfs"),
+    (os, "O_CLOEXEC O_DIRECTORY O_NOCTTY O_NOFOLLOW O_NONBLOCK SEEK_DATA SEEK_HOLE getxattr major"),
+    (signal, "SIGALRM SIGHUP SIGKILL SIGPIPE alarm setitimer pthread_sigmask"),
+):
+    for name in names.split():
+        delattr(module, name)
+"""
+"""What only POSIX has, and what Linux has beyond it, taken away before anything is loaded; the
+package for locks tells systems apart by their names, so `fchmod` stays for it."""
+
+
 class WithoutExtras(InFolder):
     """A base install knows less and says so; it calls nothing faulty that it cannot see."""
 
-    def run_bare(self, *words):
-        hidden = (
+    def run_bare(self, *words, hidden="", status=None):
+        hidden = hidden or (
             "import sys; sys.modules.update(dict.fromkeys(('unicorn', 'matplotlib', 'evtx')))\n"
         )
         code = (
             f"{hidden}sys.argv = {['mending', *map(str, words)]!r}\nfrom mending.cli import main;"
             " main()"
         )
-        return subprocess.run(
+        done = subprocess.run(
             [sys.executable, "-c", code],
             capture_output=True,
             text=True,
             env={**os.environ, **self.env, "COLUMNS": "120"},
         )
+        if status is not None:
+            self.assertEqual(done.returncode, status, (words, done.stdout, done.stderr))
+        return done
+
+    def test_all_but_what_works_on_a_disk_runs_where_posix_is_missing(self):
+        image, case, log = (self.folder / name for name in ("gate.img", "gate", "kernel.log"))
+        bios_disk(own_code()).save(image)
+        log.write_text("Mar  2 08:10:00 gate kernel: Kernel panic - not syncing: Fatal exception\n")
+        for words in (
+            ("open", case, "--disk", image, "--quiet"),
+            ("saw", case, "the screen stays black, no logo", "--quiet"),
+            ("ask", case),
+            ("add", case, log),
+            ("causes", case),
+            ("plan", case, "--how"),
+            ("tried", case, "unplug-extras", "not-mended"),
+            ("started", case, "no"),
+            ("work", case, "--json"),
+            ("code", "0x7b"),
+            ("crashes", log),
+            ("trace", image),
+            ("report", case, "--output", self.folder / "gate.md"),
+            ("signs",),
+            ("help", "phases"),
+        ):
+            self.run_bare(*words, hidden=NO_POSIX, status=0)
+        seen = self.run_bare("trace", image, "--json", hidden=NO_POSIX).stdout
+        self.assertEqual(json.loads(seen)["verdict"], self.json_here("trace", image)["verdict"])
+        with image.open("r+b") as file:
+            file.write(bytes(440))
+        for words, what in (
+            (("mend", image, "boot-code", "--yes"), "Writing to a disk"),
+            (("copy", image, self.folder / "copy.img"), "Copying a drive"),
+            (("trace", self.folder), "Reading a mounted system"),
+        ):
+            told = self.run_bare(*words, hidden=NO_POSIX).stderr
+            self.assertRegex(told, f"^mending: {what} needs an operating system with POSIX calls")
+            self.assertNotIn("Traceback", told)
 
     @needs("sfdisk", "mke2fs", "grub-mkimage", GRUB_FILES / "boot.img")
     def test_what_cannot_be_read_is_said_and_the_rest_says_what_to_install(self):

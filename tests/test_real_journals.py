@@ -193,7 +193,7 @@ class RealJournals(Office):
             theirs = printed(held)
             self.assertEqual(told(data), theirs, name)
             searched = self.reader.read(name, MemorySource(data), 0.0)
-            with patch("mending.formats.journal", return_value=None):
+            with patch("mending.formats.journal.search", return_value=None):
                 self.assertEqual(self.reader.read(name, MemorySource(data), 0.0), searched, name)
             self.assertGreater(len(theirs), 5)
             packings |= {row[2].split()[1] for row in theirs if row[2].startswith(b"ticket ")}

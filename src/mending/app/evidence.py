@@ -9,7 +9,7 @@ import msgspec
 from mending.app.case_disk import disk_known, settle_disk, vouched_disk
 from mending.app.healthy import losses
 from mending.app.targets import Host, NamedTarget, crashes_or_told, within_bounds
-from mending.app.tracing import keep_no_memory, trace
+from mending.app.tracing import trace
 from mending.boot.trace import open_environment
 from mending.case import (
     DISK,
@@ -45,6 +45,7 @@ from mending.knowledge import EventKind, Pack, base_codes, base_events
 from mending.model import InputError, UsageError
 from mending.reason import Statement
 from mending.source import machine_key
+from mending.source.portable import keep_no_memory
 
 _NUMBER = re.compile(r"[0-9]{1,18}")
 """Lists of restore points may name theirs anyhow."""

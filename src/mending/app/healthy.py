@@ -6,7 +6,6 @@ from pathlib import Path
 import msgspec
 
 from mending.app.targets import Host, NamedTarget
-from mending.app.tracing import keep_no_memory
 from mending.boot.chain import Trace
 from mending.boot.trace import open_environment, trace_environment
 from mending.disk.files import FilesUnavailableError, open_files, open_tree
@@ -21,6 +20,7 @@ from mending.model import FilesystemKind, InputError, RefusedError, UsageError, 
 from mending.model.limits import HIVE_BYTES
 from mending.repair.healthy import changed_parts, collect
 from mending.source import Output, Source, open_folder_source, open_source
+from mending.source.portable import keep_no_memory
 
 _SECRET_HIVES = ("sam", "security", "software", "system")
 """Hives that hold what accounts and services keep secret."""

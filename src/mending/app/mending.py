@@ -7,7 +7,7 @@ import msgspec
 
 from mending.app.case_disk import identity_now
 from mending.app.targets import Host, NamedTarget
-from mending.app.tracing import keep_no_memory, offers_in
+from mending.app.tracing import offers_in
 from mending.boot.trace import open_environment, trace_environment
 from mending.case import crash_files, mended, put_back
 from mending.disk.locked import GivenKey, KeyRing
@@ -37,6 +37,7 @@ from mending.repair.run import (
     repair_of,
 )
 from mending.source import Identity, Target
+from mending.source.portable import keep_no_memory
 
 
 def opened_keys(secret: GivenKey | None) -> KeyRing | None:

@@ -1,6 +1,5 @@
 """From what a person names to what is worked on: a case, its disk or tree, its undo points."""
 
-import resource
 import signal
 import threading
 import time
@@ -16,6 +15,7 @@ from mending.boot.chain import Trace
 from mending.crash.results import CrashesResult
 from mending.model import Hand, InputError, NotGatheredError, TookTooMuchError, decode_json
 from mending.source.archive import Bundle, is_bundle
+from mending.source.portable import memory_taken
 
 # What this machine and this moment are like, gathered at the roof and handed down.
 
@@ -132,7 +132,6 @@ MOST_MEMORY = 4 << 30
 MOST_SECONDS = 900.0
 """A sound disk is traced in a second or two; a dying one that answers at all, in some minutes."""
 _PAUSE = 1.0
-_KIBIBYTE = 1024
 
 
 @contextmanager
@@ -141,7 +140,8 @@ def within_bounds(
 ) -> Iterator[None]:
     """Read within so much time, by the clock on the wall, and memory; for work that writes nothing.
 
-    Only the main thread can be stopped so; in another nothing is watched.
+    Only the main thread can be stopped so, and only by a system with alarms; else nothing is
+    watched.
 
     Args:
         what: what is read, as a person would name it.
@@ -151,7 +151,8 @@ def within_bounds(
     Raises:
         TookTooMuchError
     """
-    if threading.current_thread() is not threading.main_thread():
+    has_alarm = hasattr(signal, "setitimer")
+    if not has_alarm or threading.current_thread() is not threading.main_thread():
         yield
         return
     until = time.monotonic() + seconds
@@ -164,7 +165,7 @@ def within_bounds(
                 "A drive this slow may be failing: copy it first (mending copy), then look at"
                 " that.",
             )
-        if resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * _KIBIBYTE > memory:
+        if memory_taken() > memory:
             raise TookTooMuchError(
                 f"Reading {what} took more than the {memory >> 20} MiB of memory that a command"
                 " may take, and nothing is known of it."

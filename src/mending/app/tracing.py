@@ -1,6 +1,5 @@
 """Tracing a target, and letting its case remember it."""
 
-import resource
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import ExitStack
 from pathlib import Path
@@ -28,6 +27,7 @@ from mending.model import (
     silent,
 )
 from mending.source import FileSource, FolderSource, Source, Target
+from mending.source.portable import keep_no_memory
 from mending.source.stitched import OverlaidSource
 
 if TYPE_CHECKING:
@@ -44,11 +44,6 @@ class Watch(Protocol):
 
     def reached(self, phase: Phase) -> None:
         """A check of this phase is done."""
-
-
-def keep_no_memory() -> None:
-    """No crash of this process leaves its memory in a file."""
-    resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
 
 
 def trace(

@@ -3,7 +3,6 @@ number.
 """
 
 import ctypes
-import fcntl
 import os
 import re
 import struct
@@ -13,6 +12,7 @@ from pathlib import Path
 import msgspec
 
 from mending.model import RefusedError
+from mending.source.portable import ask_device, lock_handle
 
 _BLOCKS = Path("/sys/block")
 _BLKSSZGET = 0x1268
@@ -63,7 +63,7 @@ def device_sector_bytes(fd: int) -> int:
     Raises:
         OSError
     """
-    answer = fcntl.ioctl(fd, _BLKSSZGET, struct.pack("I", 0))
+    answer = ask_device(fd, _BLKSSZGET, struct.pack("I", 0))
     size: int = struct.unpack("I", answer)[0]
     return size
 
@@ -74,7 +74,7 @@ def is_read_only(fd: int) -> bool:
     Raises:
         OSError
     """
-    answer = fcntl.ioctl(fd, _BLKROGET, struct.pack("i", 0))
+    answer = ask_device(fd, _BLKROGET, struct.pack("i", 0))
     return bool(struct.unpack("i", answer)[0])
 
 
@@ -108,7 +108,7 @@ def _ata_serial(fd: int) -> str:
     10 to 19; the system hands them out in the order of the text).
     """
     try:
-        answer = fcntl.ioctl(fd, _HDIO_GET_IDENTITY, bytes(_IDENTITY_BYTES))
+        answer = ask_device(fd, _HDIO_GET_IDENTITY, bytes(_IDENTITY_BYTES))
     except OSError:
         return ""
     return bytes(answer[20:40]).decode("ascii", "replace").strip(" \0")
@@ -133,7 +133,7 @@ def _scsi_serial(fd: int) -> str:
         patience=_SG_PATIENCE,
     )
     try:
-        fcntl.ioctl(fd, _SG_IO, asked)
+        ask_device(fd, _SG_IO, asked)
     except OSError:
         return ""
     failed = asked.status or asked.host_status or asked.driver_status
@@ -157,7 +157,7 @@ def lock(fd: int, path: str) -> None:
         RefusedError: one is under way.
     """
     try:
-        fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        lock_handle(fd)
     except BlockingIOError as error:
         raise RefusedError(
             f"Another repair of {path} is under way.", "Wait until it is done, then try again."

@@ -27,6 +27,14 @@ from mending.source.output import (
     read_file,
     set_mode,
 )
+from mending.source.portable import (
+    AS_IT_IS,
+    FOLDER,
+    HAS_HANDLES,
+    NO_LINK,
+    WAITS_FOR_NOBODY,
+    refuse_without,
+)
 from mending.source.targets import TreeTarget
 
 # What lies beneath a folder, reached by handles alone, so that nothing on it leads out of it.
@@ -42,8 +50,8 @@ from mending.source.targets import TreeTarget
 # walk in one call; Python does not offer it, and the walk needs no other permission.
 
 
-_FOLDER = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
-_FILE = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
+_FOLDER = FOLDER | NO_LINK
+_FILE = os.O_RDONLY | NO_LINK | WAITS_FOR_NOBODY
 _MOST_NAMES = 100_000
 """Names of one folder that are looked at for further names of a file."""
 
@@ -56,7 +64,7 @@ class Beneath:
     """
 
     def __init__(self, top: Path) -> None:
-        self._top = os.open(top, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+        self._top = os.open(top, FOLDER)
         self.close = weakref.finalize(self, os.close, self._top)
 
     def is_same_folder(self, other: str) -> bool:
@@ -226,7 +234,7 @@ class Beneath:
         medium.
         """
         with self.beside(path) as (handle, name):
-            fd = os.open(name, os.O_WRONLY | os.O_NOFOLLOW | os.O_CLOEXEC, dir_fd=handle)
+            fd = os.open(name, os.O_WRONLY | NO_LINK | AS_IT_IS, dir_fd=handle)
             try:
                 if not stat.S_ISREG(os.fstat(fd).st_mode):
                     raise OSError(errno.EINVAL, "no plain file")
@@ -505,6 +513,7 @@ def open_folder_source(path: str, *, for_writing: bool = False) -> FolderSource:
     """
     if not Path(path).is_dir():
         raise InputError(f"{path} is no folder.")
+    refuse_without(HAS_HANDLES, "Reading a mounted system")
     try:
         return FolderSource(path, writable=for_writing)
     except OSError as error:

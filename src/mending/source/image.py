@@ -14,6 +14,15 @@ from mending.source import devices
 from mending.source.archive import Bundle, is_bundle, note_read, refuse_missing
 from mending.source.base import TargetKind
 from mending.source.imaging import ByteRanges, load_record
+from mending.source.portable import (
+    AS_IT_IS,
+    HAS_DEVICES,
+    data_at,
+    forget_cached,
+    read_at,
+    read_into,
+    refuse_without,
+)
 from mending.source.targets import DiskTarget
 
 _UNREADABLE = {errno.EIO, errno.ENODATA, errno.EREMOTEIO}
@@ -51,7 +60,7 @@ class FileSource(DiskTarget):
         )  # a damaged number may be larger than the system can be asked for
         self._refuse_never_read(offset, wanted)
         try:
-            data = os.pread(self._open_fd(), wanted, offset) if inside else b""
+            data = read_at(self._open_fd(), wanted, offset) if inside else b""
         except OSError as error:
             if error.errno in _UNREADABLE:
                 says = (
@@ -95,8 +104,7 @@ class FileSource(DiskTarget):
         at = 0
         while at < self.size:
             try:
-                start = os.lseek(self._open_fd(), at, os.SEEK_DATA)
-                end = min(os.lseek(self._open_fd(), start, os.SEEK_HOLE), self.size)
+                start, end = data_at(self._open_fd(), at, self.size)
             except OSError as error:
                 if error.errno == errno.ENXIO:
                     return  # nothing but a hole is left
@@ -110,7 +118,7 @@ class FileSource(DiskTarget):
         """
         self._refuse_never_read(offset, len(buffer))
         try:
-            count = os.preadv(self._open_fd(), [buffer], offset)
+            count = read_into(self._open_fd(), buffer, offset)
         except OSError as error:
             if error.errno in _UNREADABLE:
                 says = (
@@ -144,7 +152,7 @@ class FileSource(DiskTarget):
         """
         try:
             os.fsync(self._open_fd())
-            os.posix_fadvise(self._open_fd(), 0, 0, os.POSIX_FADV_DONTNEED)
+            forget_cached(self._open_fd())
         except OSError as error:
             raise _translated(self.path, error) from error
 
@@ -201,6 +209,7 @@ def open_source(
     if not is_device and not stat.S_ISREG(mode):
         raise InputError(f"{path} is neither a file nor a block device.")
     if for_writing:
+        refuse_without(HAS_DEVICES, "Writing to a disk")
         devices.refuse_if_busy(path, is_device)
         _refuse_read_only(path)
     return _opened(path, is_device, bytes_per_sector, for_writing)
@@ -231,7 +240,7 @@ def _refuse_read_only(path: str) -> None:
 def _opened(
     path: str, is_device: bool, bytes_per_sector: int | None, for_writing: bool
 ) -> FileSource:
-    flags = (os.O_RDWR if for_writing else os.O_RDONLY) | os.O_CLOEXEC
+    flags = (os.O_RDWR if for_writing else os.O_RDONLY) | AS_IT_IS
     if is_device and for_writing:
         flags |= (
             os.O_EXCL

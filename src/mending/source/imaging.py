@@ -12,7 +12,6 @@ the image keeps a hole.
 
 import contextlib
 import errno
-import fcntl
 import os
 import stat
 import time
@@ -26,8 +25,18 @@ from typing import Any
 import msgspec
 
 from mending.model import InputError, RefusedError, decode_json, encode_json
-from mending.source.output import flush_folder, make_file_durably, make_folder, write_durably
+from mending.source.output import make_file_durably, make_folder, write_durably
 from mending.source.plain_file import open_plain
+from mending.source.portable import (
+    AS_IT_IS,
+    HAS_DEVICES,
+    NO_LINK,
+    flush_folder,
+    forget_cached,
+    lock_handle,
+    read_at,
+    refuse_without,
+)
 
 # A set of bytes as ranges that neither touch nor overlap, in order.
 
@@ -429,7 +438,7 @@ _CHECKED_BYTES = 1 << 20
 _GROWING_IMAGE_MOST_ROWS = 1_000_000
 """After so many rows the record is written anew, with fewer."""
 _MODE = 0o600
-_LINES = os.O_WRONLY | os.O_APPEND | os.O_NOFOLLOW | os.O_CLOEXEC
+_LINES = os.O_WRONLY | os.O_APPEND | NO_LINK | AS_IT_IS
 
 
 class GrowingImage:
@@ -453,7 +462,7 @@ class GrowingImage:
 
     def read(self, offset: int, length: int) -> bytes:
         """Bytes that are safe."""
-        return os.pread(self._image, length, offset)
+        return read_at(self._image, length, offset)
 
     def keep(self, offset: int, data: bytes) -> None:
         """Take bytes in, and say so with their sum; zeros stay holes.
@@ -497,7 +506,7 @@ class GrowingImage:
         self._waits += length
         if self._waits >= _BEGIN_BYTES:
             start, end = self._waiting
-            os.posix_fadvise(self._image, start, end - start, os.POSIX_FADV_DONTNEED)
+            forget_cached(self._image, start, end - start)
             self._waits, self._waiting = 0, (1 << 62, 0)
 
     def keep_hole(self, offset: int, length: int) -> None:
@@ -552,7 +561,7 @@ class GrowingImage:
         except OSError:  # it said so once, and knows nothing of those bytes any more
             with contextlib.suppress(OSError):
                 os.fsync(self._image)
-        os.posix_fadvise(self._image, 0, 0, os.POSIX_FADV_DONTNEED)
+        forget_cached(self._image)
 
     def lose(self, offset: int, length: int) -> None:
         """Note that some bytes are not safe after all."""
@@ -638,6 +647,7 @@ def open_image(path: str, header: ReadingHeader) -> GrowingImage:
         RefusedError: another file, one of another drive, or another copy is under way.
         InputError: it cannot be made.
     """
+    refuse_without(HAS_DEVICES, "Copying a drive")
     there = _is_there(path)
     record = load_record(path)
     if record is None and there:
@@ -654,8 +664,8 @@ def open_image(path: str, header: ReadingHeader) -> GrowingImage:
     if record is None or not there:  # an image that is gone took what was safe with it
         record = ReadingRecord(header)
     try:
-        image = os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC | os.O_NOFOLLOW, _MODE)
-        fcntl.flock(image, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        image = os.open(path, os.O_RDWR | os.O_CREAT | AS_IT_IS | NO_LINK, _MODE)
+        lock_handle(image)
         os.ftruncate(image, header.bytes)
         lines = os.open(record_path(path), _LINES)
         flush_folder(Path(path).absolute().parent)

@@ -3,7 +3,6 @@
 import contextlib
 import ctypes
 import errno
-import fcntl
 import os
 import shutil
 import signal
@@ -22,6 +21,7 @@ import msgspec
 
 from mending.model import FilesystemKind, InputError, MendingError, RefusedError, clean_text
 from mending.source.folder import FolderSource
+from mending.source.portable import AS_IT_IS, FOLDER, NO_LINK, lock_handle
 
 # How each kind of file system is mounted: the programs that do it, the safest first.
 #
@@ -106,7 +106,7 @@ def enter_namespace_of(process: int) -> None:
     Raises:
         OSError
     """
-    handle = os.open(f"/proc/{process}/ns/mnt", os.O_RDONLY | os.O_CLOEXEC)
+    handle = os.open(f"/proc/{process}/ns/mnt", os.O_RDONLY | AS_IT_IS)
     try:
         _checked(_libc().setns(handle, _CLONE_NEWNS))
     finally:
@@ -464,10 +464,10 @@ def _own_folder() -> Iterator[str]:
 @contextlib.contextmanager
 def _held(folder: Path) -> Iterator[bool]:
     """Whether a folder of ours is held by nobody else, for as long as the block lasts."""
-    handle = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC)
+    handle = os.open(folder, FOLDER | NO_LINK)
     try:
         try:
-            fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            lock_handle(handle)
         except OSError:
             yield False
             return

@@ -9,7 +9,6 @@ power cut leaves what was there.
 """
 
 import errno
-import fcntl
 import glob
 import os
 import stat
@@ -24,12 +23,10 @@ import msgspec
 from mending.model import FileAttributes, InputError, RefusedError
 from mending.source.devices import lies_on
 from mending.source.plain_file import open_plain
+from mending.source.portable import AS_IT_IS, NEW_FILE, NO_LINK, flush_folder, lock_handle
 
 # One new file or link in a folder that is held open: made under a random name, with all that it is
 # to have, and so fit to be renamed into its place.
-
-
-_NEW = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
 
 
 def random_name() -> str:
@@ -43,7 +40,7 @@ def new_file(
 ) -> Iterator[tuple[int, str]]:
     """A file of a random name, on the medium; its name is gone at the end if it still has it."""
     beside = random_name()
-    fd = os.open(beside, _NEW, 0o600, dir_fd=handle)
+    fd = os.open(beside, os.O_WRONLY | NEW_FILE, 0o600, dir_fd=handle)
     try:
         view = memoryview(data)
         while view:
@@ -197,9 +194,7 @@ def append_durably(path: Path, line: bytes) -> None:
         InputError
     """
     try:
-        fd = os.open(
-            path, os.O_WRONLY | os.O_CREAT | os.O_APPEND | os.O_NOFOLLOW | os.O_CLOEXEC, _MODE
-        )
+        fd = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_APPEND | NO_LINK | AS_IT_IS, _MODE)
         try:
             _write_all(fd, line)
             os.fsync(fd)
@@ -276,19 +271,6 @@ def remove_folder(path: Path) -> None:
         raise translated(path, error) from error
 
 
-def flush_folder(path: Path) -> None:
-    """Wait until the names in a folder are on the medium.
-
-    Raises:
-        OSError
-    """
-    fd = os.open(path, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
-    try:
-        os.fsync(fd)
-    finally:
-        os.close(fd)
-
-
 def beside(path: Path) -> Path:
     """A name in the same folder that nobody can have planted."""
     return path.with_name(f".{path.name[:80]}.{os.urandom(8).hex()}.new")
@@ -302,7 +284,7 @@ def _remove(folder: Path) -> None:
 
 
 def _write_new(path: Path, data: bytes) -> None:
-    fd = os.open(path, _NEW, _MODE)
+    fd = os.open(path, os.O_WRONLY | NEW_FILE, _MODE)
     try:
         _write_all(fd, data)
         os.fsync(fd)
@@ -338,7 +320,6 @@ def translated(path: Path, error: OSError | ValueError) -> InputError:
     return InputError(f"{path} cannot be used: {error.strerror or error}.")
 
 
-_OUTPUT_FILE_NEW = os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
 _CASE_FILE, _RECORD = "case.json", ".reading"
 _MADE_SECONDS = 60.0
 """So long may a file be there before who makes it has its lock."""
@@ -376,9 +357,9 @@ class Output(msgspec.Struct, frozen=True):
         _clear_left_behind(self.path)
         new = beside(self.path)
         try:
-            with os.fdopen(os.open(new, _OUTPUT_FILE_NEW, 0o600), "w+b") as file:
+            with os.fdopen(os.open(new, os.O_RDWR | NEW_FILE, 0o600), "w+b") as file:
                 with suppress(OSError):  # a file system without locks keeps what a kill leaves
-                    fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+                    lock_handle(file.fileno())
                 yield file
                 file.flush()
                 os.fsync(file.fileno())
@@ -472,9 +453,9 @@ def _clear_left_behind(path: Path) -> None:
         with suppress(OSError):
             if time.time() - older.lstat().st_mtime < _MADE_SECONDS or not older.is_file():
                 continue
-            handle = os.open(older, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC)
+            handle = os.open(older, os.O_RDONLY | NO_LINK | AS_IT_IS)
             try:
-                fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+                lock_handle(handle)
                 older.unlink()
             finally:
                 os.close(handle)

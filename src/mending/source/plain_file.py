@@ -12,8 +12,7 @@ from pathlib import Path
 from typing import BinaryIO
 
 from mending.model import InputError
-
-_WAITS_FOR_NOBODY = os.O_RDONLY | os.O_NONBLOCK | os.O_NOCTTY | os.O_CLOEXEC
+from mending.source.portable import NO_LINK, WAITS_FOR_NOBODY
 
 
 def open_plain(path: Path, *, links: bool = True) -> BinaryIO:
@@ -26,7 +25,7 @@ def open_plain(path: Path, *, links: bool = True) -> BinaryIO:
         InputError: something else stands there. OSError: nothing does, or it may not be read.
     """
     _refuse_other(path, path.stat(follow_symlinks=links).st_mode)
-    fd = os.open(path, _WAITS_FOR_NOBODY | (0 if links else os.O_NOFOLLOW))
+    fd = os.open(path, os.O_RDONLY | WAITS_FOR_NOBODY | (0 if links else NO_LINK))
     try:
         _refuse_other(path, os.fstat(fd).st_mode)
         return os.fdopen(fd, "rb")

@@ -5,7 +5,7 @@ from pathlib import Path
 import click
 
 from mending.app.targets import NamedTarget
-from mending.app.tracing import keep_no_memory, rehearse, search_target, trace
+from mending.app.tracing import rehearse, search_target, trace
 from mending.cli import options
 from mending.cli.config import base_pack, this_host
 from mending.cli.figures import draw, wanted_figure
@@ -17,6 +17,7 @@ from mending.disk.locked import GivenKey
 from mending.disk.opening import opened_to_read
 from mending.model import Verdict
 from mending.repair.files import check_files
+from mending.source.portable import keep_no_memory
 
 
 @click.command("trace")
