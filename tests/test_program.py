@@ -250,6 +250,7 @@ class StartUp(unittest.TestCase):
         self.assertEqual([name for name in HEAVY if name in loaded], [])
 
 
+EXTRAS = ("unicorn", "matplotlib", "evtx", "scipy")
 NO_POSIX = """
 import os, signal, sys
 sys.modules.update(dict.fromkeys(("fcntl", "grp", "pwd", "resource", "termios")))
@@ -269,9 +270,7 @@ class WithoutExtras(InFolder):
     """A base install knows less and says so; it calls nothing faulty that it cannot see."""
 
     def run_bare(self, *words, hidden="", status=None):
-        hidden = hidden or (
-            "import sys; sys.modules.update(dict.fromkeys(('unicorn', 'matplotlib', 'evtx')))\n"
-        )
+        hidden = hidden or f"import sys; sys.modules.update(dict.fromkeys({EXTRAS}))\n"
         code = (
             f"{hidden}sys.argv = {['mending', *map(str, words)]!r}\nfrom mending.cli import main;"
             " main()"
@@ -338,8 +337,10 @@ class WithoutExtras(InFolder):
                 ["active-flag-unset", "root-not-checked"],
             ),
         )
+        self.run_bare("open", self.folder / "case", "--quiet", status=0)
         for command, extra in (
             (("rehearse", path), "rehearse"),
+            (("plan", self.folder / "case", "--proof"), "proof"),
             (("trace", path, "--figure", self.folder / "a.png"), "figures"),
         ):
             done = self.run_bare(*command)

@@ -46,7 +46,6 @@ from mending.model.errors import (
     load_extra,
     load_numpy,
     load_rapidfuzz,
-    load_scipy,
     load_unpacker,
 )
 from mending.model.findings import (
@@ -142,7 +141,6 @@ __all__ = [
     "load_extra",
     "load_numpy",
     "load_rapidfuzz",
-    "load_scipy",
     "load_unpacker",
     "parse_json",
     "plain_bytes",

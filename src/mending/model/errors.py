@@ -66,16 +66,16 @@ class DamagedFileError(InputError):
 
 
 class NotGatheredError(MendingError):
-    """A bundle does not hold this part of the disk. It is no `InputError` in the code, so that
-    nothing that gets past damage gets past it.
+    """A bundle does not hold this part of the disk. Not an `InputError`: handlers of damage must
+    not catch it.
     """
 
     exit_status = 3
 
 
 class TookTooMuchError(MendingError):
-    """Reading took more time or memory than one command may. It is no `InputError` in
-    the code, so that nothing that gets past damage gets past it.
+    """Reading took more time or memory than one command may. Not an `InputError`:
+    handlers of damage must not catch it.
     """
 
     exit_status = 3
@@ -123,12 +123,6 @@ def load_extra(package: str, extra: str) -> ModuleType:
 def load_numpy() -> ModuleType:
     """NumPy, which every install has, but few commands need."""
     return import_module("numpy")
-
-
-@cache
-def load_scipy(part: str) -> ModuleType:
-    """A part of SciPy, which every install has, but few commands need."""
-    return import_module(f"scipy.{part}")
 
 
 @cache

@@ -15,9 +15,10 @@ import heapq
 from collections.abc import Sequence
 from itertools import combinations, pairwise
 from math import prod
+from types import ModuleType
 from typing import TYPE_CHECKING
 
-from mending.model import load_numpy, load_scipy
+from mending.model import load_extra, load_numpy
 from mending.plan.objective import Objective
 
 if TYPE_CHECKING:
@@ -350,9 +351,17 @@ class Programme:
         self.cost[product] += 1.0
 
 
+def _scipy(part: str) -> ModuleType:
+    return load_extra(f"scipy.{part}", "proof")
+
+
 def cheapest(programme: Programme) -> float:
-    """The least cost; 0 if it is not found."""
-    numbers, optimize, sparse = load_numpy(), load_scipy("optimize"), load_scipy("sparse")
+    """The least cost; 0 if it is not found.
+
+    Raises:
+        UsageError: the extra `proof` is not installed.
+    """
+    numbers, optimize, sparse = load_numpy(), _scipy("optimize"), _scipy("sparse")
     rows, columns, factors = zip(*programme.columns, strict=True)
     shape = (len(programme.bounds), programme.size)
     matrix = sparse.coo_array((factors, (rows, columns)), shape=shape).tocsr()

@@ -13,13 +13,19 @@ import tempfile
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from functools import cache, partial
-from importlib import import_module
 from pathlib import Path
 from typing import IO, Any, NoReturn, Self
 
 import msgspec
 
-from mending.model import FilesystemKind, InputError, MendingError, RefusedError, clean_text
+from mending.model import (
+    FilesystemKind,
+    InputError,
+    MendingError,
+    RefusedError,
+    clean_text,
+    load_extra,
+)
 from mending.source.folder import FolderSource
 from mending.source.portable import AS_IT_IS, FOLDER, NO_LINK, lock_handle
 
@@ -292,11 +298,12 @@ def load_fuse() -> Any:
     """The package that speaks to the system's library, for which it looks when it is imported.
 
     Raises:
-        RefusedError: there is no such library.
+        UsageError: the extra `mount` is not installed. RefusedError: the system has no such
+            library.
     """
     try:
-        return import_module("mfusepy")
-    except (ImportError, OSError) as error:
+        return load_extra("mfusepy", "mount")
+    except OSError as error:
         raise RefusedError(
             "The system's FUSE library is not here.", "Install it (libfuse), then try again."
         ) from error

@@ -30,7 +30,7 @@ from mending.crash.results import (
     SuspectResult,
 )
 from mending.knowledge import EventKind
-from mending.model import RestorePoint, load_scipy, plain_time
+from mending.model import RestorePoint, plain_time
 
 _SHAPE = 0.5
 _SCALES = (1.0, 0.1, 0.01, 0.001, 0.0001)
@@ -144,8 +144,20 @@ def exact_p(failures_in: int, failures: int, share: float) -> float:
     """
     if failures_in <= 0:
         return 1.0
-    special = load_scipy("special")  # scipy.stats says the same, and loads for seconds
-    return float(special.bdtrc(failures_in - 1, failures, min(max(share, 0.0), 1.0)))
+    if failures_in > failures or share <= 0.0:
+        return 0.0
+    if share >= 1.0:
+        return 1.0
+    inside, outside = math.log(share), math.log1p(-share)
+    return min(
+        1.0,
+        math.fsum(  # by logarithms: of a thousand failures the ways alone are no float any more
+            math.exp(
+                math.log(math.comb(failures, count)) + count * inside + (failures - count) * outside
+            )
+            for count in range(failures_in, failures + 1)
+        ),
+    )
 
 
 def holm(values: Sequence[float]) -> list[float]:
