@@ -137,10 +137,10 @@ class Known(unittest.TestCase):
             source, [], identifier_ranges(examine(source, NOTHING).environment.disk)
         )
         data = bytearray(source.read(0, source.size).data)
-        self.assertEqual(fault_of(known, MemorySource(bytes(data))), ("", False))
+        self.assertEqual(fault_of(known, MemorySource(bytes(data))), ("", False, False))
         data[2048 * SECTOR + 67] ^= 1
         self.assertEqual(
-            fault_of(known, MemorySource(bytes(data))), ("its identifiers are others", False)
+            fault_of(known, MemorySource(bytes(data))), ("its identifiers are others", False, False)
         )
 
 

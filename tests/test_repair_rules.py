@@ -169,9 +169,9 @@ class Places(unittest.TestCase):
         whole = Patch(0, b"", bytes(source.size), "everything")
         self.assertEqual(
             fault_of(known, source, [whole]),
-            ("later repairs changed all that it could be known by", False),
+            ("later repairs changed all that it could be known by", False, False),
         )
-        self.assertEqual(fault_of(known, source, []), ("", False))
+        self.assertEqual(fault_of(known, source, []), ("", False, False))
 
 
 class Volumes:

@@ -206,9 +206,9 @@ def _look_at(path: str, identity: Identity, written: Sequence[Change]) -> _Place
 
 def _fault(identity: Identity, target: Target, written: Sequence[Change]) -> tuple[str, bool]:
     """As `fault_of`; a drive that says its own number is the same, whatever was done to it."""
-    fault, by_use = fault_of(identity, target, written)
+    fault, by_use, whole = fault_of(identity, target, written)
     if target.kind is TargetKind.FOLDER:  # its parts are all alike; of another tree none agrees
-        return fault, by_use and not fault.startswith(f"{len(identity.ranges)} of")
+        return fault, by_use and not whole
     says_so = bool(target.serial) and target.serial == identity.serial
     return fault, by_use or (bool(fault) and says_so and target.size == identity.bytes)
 

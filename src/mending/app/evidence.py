@@ -1,6 +1,5 @@
 """Cases opened, evidence attached and read."""
 
-import re
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
@@ -38,17 +37,15 @@ from mending.crash.read import (
     opened_log,
     packages_of,
 )
-from mending.crash.results import SHADOW, CrashesResult
+from mending.crash.results import CrashesResult
 from mending.disk.locked import GivenKey, KeyRing
 from mending.disk.opening import opened_target, refuse_named_twice
 from mending.knowledge import EventKind, Pack, base_codes, base_events
-from mending.model import InputError, UsageError
+from mending.model import InputError, UsageError, plain_time
 from mending.reason import Statement
 from mending.source import machine_key
 from mending.source.portable import keep_no_memory
 
-_NUMBER = re.compile(r"[0-9]{1,18}")
-"""Lists of restore points may name theirs anyhow."""
 _COMING = {EventKind.INSTALLED, EventKind.PLUGGED, EventKind.LOADED}
 
 
@@ -195,12 +192,10 @@ def _with_losses(result: CrashesResult, disk: str, keys: KeyRing) -> CrashesResu
     with it, by the hives of both moments.
     """
     point = result.restore_point
-    kept = {
-        each.id
-        for each in result.restore_points
-        if each.says.startswith(SHADOW) and _NUMBER.fullmatch(each.id)
-    }
-    if point is None or point.id not in kept:
+    if point is None or not point.id.isdecimal():
+        return result
+    moments = [each for read in moments_on(Path(disk), keys) for each in read.points]
+    if (point.id, point.at) not in {(each.id, plain_time(each.at)) for each in moments}:
         return result
     undoes = (*point.undoes, *losses(disk, int(point.id), keys))
     changed = msgspec.structs.replace(point, undoes=tuple(dict.fromkeys(undoes)))

@@ -513,7 +513,7 @@ class Journal:
                 raise RefusedError(f"{change.shown} changed while the repair was prepared.")
         target.refuse_barred(proposal.changes)
         identity = identity_of(target, proposal.changes, identifiers)
-        if not is_known_by(identity) or fault_of(identity, target)[0]:
+        if not is_known_by(identity) or fault_of(identity, target).says:
             raise RefusedError(
                 f"Nothing on {target.path} would tell it from another one later, so the repair"
                 " could not be undone.",
@@ -677,7 +677,8 @@ class Journal:
             for kept in other.file.patches
             if not kept.path
         ]
-        return fault_of(point.file.target, target, touched)
+        fault, by_use, _ = fault_of(point.file.target, target, touched)
+        return fault, by_use
 
     def _new_name(self, stem: str) -> str:
         names = (stem if number == 1 else f"{stem}-{number}" for number in range(1, 10_000))

@@ -12,6 +12,7 @@ import os
 import stat
 from collections.abc import Iterable, Sequence
 from pathlib import Path
+from typing import NamedTuple
 
 import msgspec
 
@@ -53,19 +54,30 @@ def is_known_by(identity: Identity) -> bool:
     return bool(identity.serial or identity.ranges)
 
 
-def fault_of(identity: Identity, target: Target, later: Iterable[Change] = ()) -> tuple[str, bool]:
+class Difference(NamedTuple):
+    """Why a target is not the one that was kept.
+
+    Attributes:
+        says: what is wrong; empty where nothing is.
+        by_use: no more than content is: that may come of use.
+        whole: nothing that it was known by is as it was.
+    """
+
+    says: str
+    by_use: bool
+    whole: bool = False
+
+
+def fault_of(identity: Identity, target: Target, later: Iterable[Change] = ()) -> Difference:
     """Why a target is not the one that was kept; empty where it is.
 
     Args:
         later: changes that later repairs made to it; what they touched says nothing.
-
-    Returns:
-        what is wrong, and whether no more than content is: that may come of use.
     """
     if (identity.bytes, identity.serial) != (target.size, target.serial):
-        return "its size or serial number is another one", False
+        return Difference("its size or serial number is another one", False)
     if not is_known_by(identity):
-        return "nothing was kept that it could be known by", False
+        return Difference("nothing was kept that it could be known by", False)
     changes = list(later)
     asked = [
         known
@@ -73,13 +85,14 @@ def fault_of(identity: Identity, target: Target, later: Iterable[Change] = ()) -
         if not any(_touches(change, _part(known)) for change in changes)
     ]
     if identity.ranges and not asked:
-        return "later repairs changed all that it could be known by", False
+        return Difference("later repairs changed all that it could be known by", False)
     other = [known for known in asked if not _agrees(known, target)]
     if any(known.identifier for known in other):
-        return "its identifiers are others", False
+        return Difference("its identifiers are others", False)
     if other:
-        return f"{len(other)} of {len(asked)} places on it hold something else", True
-    return "", False
+        says = f"{len(other)} of {len(asked)} places on it hold something else"
+        return Difference(says, True, len(other) == len(identity.ranges))
+    return Difference("", False)
 
 
 def place_of(target: Target) -> str:

@@ -25,7 +25,7 @@ from mending.boot.nt.store import (
     carried_store,
     store_places,
 )
-from mending.boot.nt.system_hive import SET, copies_beside, read_settings
+from mending.boot.nt.system_hive import SET, copies_beside, lost_filters, read_settings
 
 __all__ = [
     "BOOT",
@@ -50,6 +50,7 @@ __all__ = [
     "keeps_manager",
     "letter_of",
     "letter_place",
+    "lost_filters",
     "own_names",
     "read_program",
     "read_settings",

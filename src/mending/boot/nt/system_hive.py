@@ -123,6 +123,33 @@ def _time(ticks: int) -> str:
 _FILTERS = ("UpperFilters", "LowerFilters")
 
 
+def lost_filters(
+    settings: NtSettings, drivers: Mapping[str, Driver]
+) -> Iterator[tuple[str, Finding]]:
+    """Name and finding of each filter of a class before the system volume that cannot be loaded.
+
+    Args:
+        drivers: all drivers and services by lower-case name.
+    """
+    control = settings.control_set.child("Control")
+    classes = control.child("Class") if control is not None else None
+    where = Where(path=settings.start.path("system32/config/system"))
+    for wanted in nt_names().classes:
+        key = classes.child(wanted.guid) if classes is not None else None
+        for kind in _FILTERS if key is not None else ():
+            for name in (key.texts(kind) if key is not None else None) or ():
+                driver = drivers.get(name.lower())
+                if driver is not None and driver.start != DISABLED:
+                    continue
+                state = "has no entry among the drivers" if driver is None else "is switched off"
+                says = (
+                    f"The class of {wanted.what} names the filter {name} ({kind}), which {state}:"
+                    " no device of the class can start."
+                )
+                severity = Severity.FATAL if driver is None else Severity.WARNING
+                yield name, nt_finding(FindingId.CLASS_FILTER_GONE, severity, says, where)
+
+
 class DeviceChecks:
     """The check of what the kernel starts devices by.
 
@@ -138,7 +165,7 @@ class DeviceChecks:
         """Can the kernel start the devices between itself and the system volume?"""
         then: Link = SessionChecks(self._settings, self._drivers).hives
         try:
-            filters = list(self._filters())
+            filters = [fault for _, fault in lost_filters(self._settings, self._drivers)]
             findings = [*filters, *self._own_drivers(), *self._checking()]
         except DamagedHiveError as error:
             says = f"What the kernel starts devices by was not read: {error.says}"
@@ -152,28 +179,6 @@ class DeviceChecks:
         says = "No class of devices before the system volume lost a filter; drivers that the kernel"
         says += f" loads itself: {own}."
         return passed(Phase.KERNEL, says, self._where, then, tuple(findings))
-
-    def _filters(self) -> Iterator[Finding]:
-        control = self._settings.control_set.child("Control")
-        classes = control.child("Class") if control is not None else None
-        for wanted in nt_names().classes:
-            key = classes.child(wanted.guid) if classes is not None else None
-            for kind in _FILTERS if key is not None else ():
-                yield from self._of_class(key, kind, wanted.what)
-
-    def _of_class(self, key: Key | None, kind: str, what: str) -> Iterator[Finding]:
-        for name in (key.texts(kind) if key is not None else None) or ():
-            driver = self._drivers.get(name.lower())
-            if driver is not None and driver.start != DISABLED:
-                continue
-            state = "has no entry among the drivers" if driver is None else "is switched off"
-            says = (
-                f"The class of {what} names the filter {name} ({kind}), which {state}: no device of"
-                " the class can start."
-            )
-            kind_of = FindingId.CLASS_FILTER_GONE
-            severity = Severity.FATAL if driver is None else Severity.WARNING
-            yield nt_finding(kind_of, severity, says, self._where)
 
     def _own_drivers(self) -> Iterator[Finding]:
         libraries = Libraries(self._settings.start, self._settings.start.kernel_names)

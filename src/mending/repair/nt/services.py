@@ -18,6 +18,7 @@ from mending.boot.nt import (
     drivers_of,
     letter_of,
     letter_place,
+    lost_filters,
     own_names,
     read_program,
 )
@@ -301,7 +302,7 @@ def propose_driver_off(request: Request) -> Proposal:
         repair=DRIVER_OFF,
         says=f"{capital('; '.join(told))}.",
         changes=tuple(hive_changes(request, file, editor, f"drivers in {file.path}")),
-        answers=tuple(_answered(request, known, names)),
+        answers=tuple(_answered(request, settings, known, names)),
         fault_after=lambda _trace: "",
     )
 
@@ -403,13 +404,15 @@ def _devices(settings: NtSettings) -> Iterator[tuple[str, Key]]:
                 yield f"{bus.name}\\{device.name}\\{instance.name}", instance
 
 
-def _answered(request: Request, known: dict[str, Driver], names: list[str]) -> Iterator[Finding]:
+def _answered(
+    request: Request, settings: NtSettings, known: dict[str, Driver], names: list[str]
+) -> Iterator[Finding]:
     paths = {known[name].path.casefold() for name in names if name in known}
     for finding in request.found(*_FAULTS):
         if (finding.where.path or "").casefold() in paths:
             yield finding
-    for finding in request.found(FindingId.CLASS_FILTER_GONE):
-        if any(name in finding.says.casefold() for name in names):
+    for filter_name, finding in lost_filters(settings, known):
+        if filter_name.casefold() in names and finding in request.trace.findings:
             yield finding
 
 
