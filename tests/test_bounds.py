@@ -15,14 +15,14 @@ from tests.support import InFolder
 
 SLOW = """
 import os, sys, time
-from mending.app import bounds
+from mending.app import targets
 from mending.cli import main
 pread = os.pread
 def slowly(*words):
     time.sleep({pause})
     return pread(*words)
 os.pread = slowly
-bounds.within_bounds.__wrapped__.__defaults__ = {bounds}
+targets.within_bounds.__wrapped__.__defaults__ = {bounds}
 main()
 """
 """A drive that takes its time over every read."""

@@ -249,8 +249,8 @@ class Cores(unittest.TestCase):
         with (
             patch.object(core, "files_kept", lambda _disk: [("volume", files)]),
             patch.object(core.grub, "is_core_head", lambda _head: whole),
-            patch.object(core.grub_image, "unpack_core", lambda _data: unpacked),
-            patch.object(core.grub_image, "read_image", lambda _data: image),
+            patch.object(core.grub, "unpack_core", lambda _data: unpacked),
+            patch.object(core.grub, "read_image", lambda _data: image),
         ):
             return core.spare_core(disk)
 

@@ -10,7 +10,7 @@ from types import SimpleNamespace
 from unittest import mock
 
 from mending.model import FileAttributes, FileChange, FilesystemKind, InputError, RefusedError
-from mending.source import MemorySource, TargetKind, image, mounted, open_source
+from mending.source import MemorySource, TargetKind, devices, image, mounted, open_source
 from mending.source.base import as_disk, as_tree
 from mending.source.folder import Beneath, FolderSource, open_folder_source
 from mending.source.image import FaultyMemory, PowerCutError
@@ -75,18 +75,18 @@ class Kinds(unittest.TestCase):
                 self.assertIs(as_disk(target), target)
 
     def test_another_mount_is_told_by_its_number_where_devices_differ(self):
-        for devices, numbers, other in (
+        for numbers, mounts, other in (
             ((1, 1), ("20", "30"), False),
             ((1, 2), ("20", "20"), False),  # a part of one file system
             ((1, 2), ("20", "30"), True),
             ((1, 2), ("", ""), True),  # not to be told: rather another
         ):
             with (
-                self.subTest(devices=devices, numbers=numbers),
+                self.subTest(devices=numbers, mounts=mounts),
                 mock.patch.object(
-                    devices.os, "fstat", lambda fd, given=devices: SimpleNamespace(st_dev=given[fd])
+                    devices.os, "fstat", lambda fd, given=numbers: SimpleNamespace(st_dev=given[fd])
                 ),
-                mock.patch.object(devices, "_mount_number", lambda fd, given=numbers: given[fd]),
+                mock.patch.object(devices, "_mount_number", lambda fd, given=mounts: given[fd]),
             ):
                 self.assertEqual(devices.is_other_mount(0, 1), other)
 
