@@ -49,7 +49,7 @@ class MadeUp:
         self.known = {
             name: answer
             for name, answer in self.facts.items()
-            if pack.facts[name].take_in or self.random.random() < _KNOWN
+            if pack.facts[name].asked_at_open or self.random.random() < _KNOWN
         }
         self.factor = {step: self._factor() for step in sorted(pack.steps)}
         self.luck = {

@@ -35,7 +35,8 @@ from mending.disk.scan import SearchResult
 from mending.disk.settings import CompareResult
 from mending.imaging.checking import CopyCheckResult
 from mending.imaging.copying import CopyResult
-from mending.knowledge import base_pack
+from mending.knowledge import Grades, Speech, base_pack
+from mending.knowledge.load import ROWS
 from mending.model import FINDINGS, REPAIRS
 from mending.plan import PlanResult, QuestionResult, WhyResult
 from mending.reason import CausesResult, VolumesResult, excluded
@@ -80,6 +81,23 @@ DOCUMENTS = (
     PacksResult,
     VolumesResult,
 )
+
+
+def pack_schema() -> dict[str, Any]:
+    """The JSON schema of the tables of a knowledge pack: a member for each TOML file, in it the
+    name of its tables.
+    """
+    rows = [(name, table, kind) for name, (table, kind) in ROWS.items()]
+    wholes = {"grades": Grades, "speech": Speech}
+    kinds = [*(kind for _, _, kind in rows), *wholes.values()]
+    shapes, definitions = msgspec.json.schema_components(kinds, ref_template="#/$defs/{name}")
+    files = {
+        f"{name}.toml": {"type": "object", "properties": {table: {"type": "array", "items": shape}}}
+        for (name, table, _), shape in zip(rows, shapes, strict=False)
+    }
+    files |= {f"{name}.toml": shape for name, shape in zip(wholes, shapes[-2:], strict=True)}
+    dialect = "https://json-schema.org/draft/2020-12/schema"
+    return {"$schema": dialect, "title": "pack", "properties": files, "$defs": definitions}
 
 
 def schema_of(document: type[msgspec.Struct]) -> dict[str, Any]:
@@ -278,6 +296,7 @@ def pages() -> dict[Path, str]:
     }
     tables = {DOCS / "catalogue.md": catalogue(), DOCS / "exclusions.md": exclusions()}
     tables[DOCS / "commands.md"] = reference()
+    schemas[DOCS / "schemas" / "pack.json"] = json.dumps(pack_schema(), indent=1) + "\n"
     return {**schemas, **tables, **man_pages(), DOCS / "house.svg": house()}
 
 

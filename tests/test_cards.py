@@ -114,6 +114,27 @@ class OwnWords(InFolder):
         self.assertIn("reseat-memory", self.run_here())
 
 
+class OldNames(InFolder):
+    def test_keys_of_older_packs_are_read_and_said(self):
+        self.env["XDG_CONFIG_HOME"] = str(self.folder / "config")
+        settings = self.folder / "config" / "mending" / "config.toml"
+        settings.parent.mkdir(parents=True)
+        settings.write_text(f'packs = ["{self.folder}"]\n')
+        row = '[[step]]\nid = "rinse"\ndoes = "Rinse it."\nhow = "With water."\nminutes = 2\n'
+        row += 'place = "bench"\nfixes = { battery-worn = "seldom" }\n'
+        renamed = "steps.toml: the key tells is called worked_if now"
+        for keys, status, said in (
+            ('worked_if = "It shines."', 0, ""),
+            ('tells = "It shines."', 0, renamed),
+            ('tells = "It shines."\nworked_if = "It shines."', 3, "tells"),
+        ):
+            (self.folder / "steps.toml").write_text(f"{row}{keys}\n")
+            with self.subTest(keys):
+                shown = " ".join(self.run_here("packs", self.folder, expect=status).split())
+                self.assertIn(said, shown)
+                self.assertEqual(renamed in shown, said is renamed)
+
+
 class Reports(InFolder):
     def test_the_users_page_tells_what_was_done_and_a_page_of_steps_how(self):
         desk = self.folder / "desk"

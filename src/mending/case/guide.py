@@ -238,7 +238,7 @@ def _card(state: CaseState, pack: Pack, row: Step) -> StepCard:
         way="" if state.in_visit else visit.how,
         does=row.does,
         how=row.how,
-        tells=row.tells,
+        tells=row.worked_if,
         normal=row.normal,
         minutes=planned.minutes,
         waits=row.waits,
@@ -636,7 +636,7 @@ def _first_question(state: CaseState, pack: Pack) -> str | None:
         return None
     words = [name for name in FIRST_WORDS if name not in state.notes]
     facts = sorted(
-        (fact for fact in pack.facts.values() if fact.first), key=lambda fact: fact.first
+        (fact for fact in pack.facts.values() if fact.call_order), key=lambda fact: fact.call_order
     )
     known = facts_of(state, pack)
     open_facts = [fact.id for fact in facts if fact.id not in known]

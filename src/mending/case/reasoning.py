@@ -466,7 +466,7 @@ def _at_stake(step: Step, done: set[str], known: Mapping[str, str]) -> list[str]
     found = []
     if known.get(BACKUP) != "yes":
         found.append("Personal files are lost with it, and nobody told of a copy of them.")
-    missing = [other for other in step.rather_after if other not in done]
+    missing = [other for other in step.after_if_possible if other not in done]
     if missing:
         found.append(f"{' and '.join(missing)} should speak against dying hardware before it.")
     return found

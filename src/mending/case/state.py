@@ -423,7 +423,7 @@ def next_step(state: CaseState, pack: Pack) -> str | None:
             continue
         if step.repair is not None and state.disk is None:
             continue  # planned behind the trace, but the disk did not come into the case
-        if not not_run & {*step.after, *step.rather_after}:
+        if not not_run & {*step.after, *step.after_if_possible}:
             return step.id
     return None
 

@@ -19,13 +19,14 @@ from mending.knowledge.events import (
     base_events,
     load_events,
 )
-from mending.knowledge.load import BASE_FOLDER, base_pack, check_folder, load_pack
+from mending.knowledge.load import BASE_FOLDER, base_pack, check_folder, load_pack, old_names
 from mending.knowledge.schema import (
     SOMETHING_ELSE,
     TOGETHER,
     UNKNOWN,
     Answer,
     Cause,
+    Grades,
     Pack,
     Sign,
     Speech,
@@ -55,6 +56,7 @@ __all__ = [
     "Codes",
     "EventKind",
     "EventTable",
+    "Grades",
     "HowTo",
     "Message",
     "Need",
@@ -81,4 +83,5 @@ __all__ = [
     "load_codes",
     "load_events",
     "load_pack",
+    "old_names",
 ]

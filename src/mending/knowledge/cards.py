@@ -139,7 +139,7 @@ def how_to(
         latest=round(max(step.takes * _LATE, _LEAST_LATE)),
         keep=base.keep,
         refused=base.refused,
-        tells=step.tells,
+        tells=step.worked_if,
         letters={role: filled[f"{role}-letter"] for role in LETTERS if f"{role}-letter" in filled},
         then={kind.value: _then(step, kind) for kind in step.fitting},
         undone=step.undone,

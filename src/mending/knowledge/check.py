@@ -103,7 +103,7 @@ def _names(pack: Pack, step: Step, where: str) -> Iterator[str]:
             if cause not in pack.causes
         )
         yield from grade_faults(pack, rows, f"{where}, {key}")
-    others = (*step.after, *step.rather_after)
+    others = (*step.after, *step.after_if_possible)
     yield from (
         f"{where}, after: there is no step {other!r}."
         for other in others
@@ -157,14 +157,14 @@ def _possible(pack: Pack, step: Step, where: str) -> Iterator[str]:
 
 def _in_circle(pack: Pack, step: Step) -> bool:
     seen: set[str] = set()
-    waiting = [*step.after, *step.rather_after]
+    waiting = [*step.after, *step.after_if_possible]
     while waiting:
         name = waiting.pop()
         if name == step.id:
             return True
         if name not in seen and name in pack.steps:
             seen.add(name)
-            waiting += [*pack.steps[name].after, *pack.steps[name].rather_after]
+            waiting += [*pack.steps[name].after, *pack.steps[name].after_if_possible]
     return False
 
 
@@ -189,7 +189,7 @@ def _signs(pack: Pack) -> Iterator[str]:
                 yield f"{where}: at least two answers are needed, each with `usual` above 0."
             yield from _implied(pack, sign, where)
             yield from _said(sign, where)
-            yield from need_faults(pack, sign.pointless, f"{where}, pointless")
+            yield from need_faults(pack, sign.not_asked_if, f"{where}, not_asked_if")
 
 
 def _said(sign: Sign, where: str) -> Iterator[str]:
@@ -261,8 +261,8 @@ def _causes(pack: Pack) -> Iterator[str]:
             if clue not in pack.clues
         )
         yield from grade_faults(pack, cause.records, f"{where}, records")
-        if cause.hidden:
-            yield from grade_faults(pack, {"hidden": cause.hidden}, where)
+        if cause.missed_by_trace:
+            yield from grade_faults(pack, {"missed_by_trace": cause.missed_by_trace}, where)
 
 
 def _shows(pack: Pack, cause: Cause, where: str) -> Iterator[str]:

@@ -75,21 +75,30 @@ def _digest(folder: Any, names: Iterable[str]) -> str:
 
 
 Row = TypeVar("Row", Sign, Screen, Clue, Cause, Step, Precaution, Resort, ToolReport)
-_TABLES = {
-    "facts": "fact",
-    "signs": "sign",
-    "clues": "clue",
-    "causes": "cause",
-    "steps": "step",
-    "visits": "visit",
-    "precautions": "precaution",
-    "screens": "screen",
-    "resorts": "resort",
-    "tool_reports": "report",
-    "cards": "card",
+ROWS: Mapping[str, tuple[str, type[msgspec.Struct]]] = {
+    "facts": ("fact", Sign),
+    "signs": ("sign", Sign),
+    "clues": ("clue", Clue),
+    "causes": ("cause", Cause),
+    "steps": ("step", Step),
+    "visits": ("visit", Visit),
+    "precautions": ("precaution", Precaution),
+    "screens": ("screen", Screen),
+    "resorts": ("resort", Resort),
+    "tool_reports": ("report", ToolReport),
+    "cards": ("card", Card),
 }
+"""By file: the name of its tables, and what a row of it is."""
+_TABLES = {name: table for name, (table, _) in ROWS.items()}
 
 
+_RENAMED: Mapping[str, Mapping[str, str]] = {
+    "facts": {"take_in": "asked_at_open", "first": "call_order", "pointless": "not_asked_if"},
+    "signs": {"pointless": "not_asked_if"},
+    "causes": {"hidden": "missed_by_trace"},
+    "steps": {"tells": "worked_if", "rather_after": "after_if_possible"},
+}
+"""By table: what keys were called once, and are called now. Packs with the old names are read."""
 _CARDS = "cards"
 """Rows of one's own stand before the others, and take no one's place."""
 _KEYS = {"visits": "place", "screens": "shown"}
@@ -170,6 +179,8 @@ def _add(raw: dict[str, dict[str, Any]], folder: Path) -> None:
     there = _files_in(folder)
     for name in there:
         new = {name: toml_table(folder, f"{name}.toml")}
+        if name in _RENAMED:
+            new[name] = {_TABLES[name]: [_with_new_names(name, row) for row in _list(new, name)]}
         if name == _CARDS:
             rows = _list(new, name)
             own = [row | {"own": True} if isinstance(row, dict) else row for row in rows]
@@ -180,6 +191,34 @@ def _add(raw: dict[str, dict[str, Any]], folder: Path) -> None:
         ids = {row.get(key) for row in rows if isinstance(row, dict)}
         kept = [row for row in _list(raw, name) if row.get(key) not in ids]
         raw[name] = {_TABLES[name]: [*kept, *rows]}
+
+
+def _with_new_names(name: str, row: Any) -> Any:
+    """A row whose keys are called as they are now; one that has both names keeps them, and is
+    refused with the old one.
+    """
+    if not isinstance(row, dict):
+        return row
+    now = {old: new for old, new in _RENAMED[name].items() if old in row and new not in row}
+    return {now.get(key, key): value for key, value in row.items()}
+
+
+def old_names(folder: Path) -> list[str]:
+    """A sentence for each key in a pack of one's own that is called otherwise now.
+
+    Raises:
+        InputError: as `check_folder`.
+    """
+    told = []
+    for name in set(_files_in(folder)) & set(_RENAMED):
+        rows = _list({name: toml_table(folder, f"{name}.toml")}, name)
+        keys = {key for row in rows if isinstance(row, dict) for key in row}
+        told += [
+            f"{folder / name}.toml: the key {old} is called {new} now; the old name is still read."
+            for old, new in _RENAMED[name].items()
+            if old in keys
+        ]
+    return sorted(told)
 
 
 def _files_in(folder: Path) -> list[str]:

@@ -85,13 +85,13 @@ class Sign(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True
     Attributes:
         about: what it is about; signs are listed under it.
         minutes: what it takes to find out.
-        take_in: whether `open` asks it.
-        first: its place among the questions that a call begins with; 0: none.
+        asked_at_open: whether `open` asks it.
+        call_order: its place among the questions that a call begins with; 0: none.
         explains: how a person finds out.
         thing: for a fact: what has to be at hand where it must be answered with yes.
         group: name that it shares with signs and clues which in part tell the same.
         supply: for a fact: how to come to what is missing.
-        pointless: it is not asked once one of these signs or facts has one of these answers.
+        not_asked_if: it is not asked once one of these signs or facts has one of these answers.
         until: it is not asked once a screen shows that the start got beyond this phase.
     """
 
@@ -100,13 +100,13 @@ class Sign(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True
     answers: Mapping[str, Answer]
     about: str = ""
     minutes: float = 0.5
-    take_in: bool = False
-    first: int = 0
+    asked_at_open: bool = False
+    call_order: int = 0
     explains: str = ""
     thing: str = ""
     group: str = ""
     supply: str = ""
-    pointless: Mapping[str, Need] = {}
+    not_asked_if: Mapping[str, Need] = {}
     until: Phase | None = None
 
     @property
@@ -137,8 +137,8 @@ class Cause(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tru
         stops: in which phases it stops the start, by weight; empty: always in its own.
         weight: grade of the prior, a key of the grades' `weights`.
         proved_by: ids of findings that prove it.
-        hidden: how likely a trace that read its phase finds nothing although this is the cause, a
-            key of `chances`; empty: hardly ever.
+        missed_by_trace: how likely a trace that read its phase finds nothing although this is the
+            cause, a key of `chances`; empty: hardly ever.
         families: system families it can strike; empty means all.
         likelier: for a fact, for an answer: how much more or less often it strikes then, a key of
             `odds`.
@@ -156,7 +156,7 @@ class Cause(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tru
     weight: str
     stops: Mapping[Phase, float] = {}
     proved_by: tuple[FindingId, ...] = ()
-    hidden: str = ""
+    missed_by_trace: str = ""
     families: tuple[str, ...] = ()
     likelier: Mapping[str, Mapping[str, str]] = {}
     shows: Mapping[str, Mapping[str, str]] = {}
@@ -245,7 +245,7 @@ class Pack(msgspec.Struct, frozen=True, kw_only=True):
 
     def pointless(self, sign: Sign, known: Mapping[str, str]) -> bool:
         """Whether what is known makes asking idle."""
-        if any(known.get(name) in answers_of(need) for name, need in sign.pointless.items()):
+        if any(known.get(name) in answers_of(need) for name, need in sign.not_asked_if.items()):
             return True
         return sign.until is not None and self.reached(known).rank > sign.until.rank
 

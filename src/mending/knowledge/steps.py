@@ -51,7 +51,7 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True
     Attributes:
         does: one sentence: what it is. done: the same as the PC's user reads it afterwards.
         how: how it is done.
-        tells: how to tell that it worked.
+        worked_if: how to tell that it worked.
         normal: what is normal while it runs, so that nobody cuts it off.
         also: other places where it can be done as well.
         minutes: at work. waits: minutes in which it runs by itself.
@@ -59,8 +59,8 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True
         put_back: what has to be put back afterwards.
         needs: facts or signs that must have one of these answers.
         gives: answers to facts or signs that hold once it is done.
-        after: steps that must have been tried before; rather_after: those too, where they can be
-            done.
+        after: steps that must have been tried before; after_if_possible: those too, where they
+            can be done.
         fixes: how likely the step puts each cause right, a key of `chances`.
         finds: how likely the step's own report names each cause when it is there, a key of
             `chances`.
@@ -76,7 +76,7 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True
     does: str
     done: str = ""
     how: str
-    tells: str
+    worked_if: str
     normal: str = ""
     minutes: float
     waits: float = 0.0
@@ -88,7 +88,7 @@ class Step(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True
     needs: Mapping[str, Need] = {}
     gives: Mapping[str, str] = {}
     after: tuple[str, ...] = ()
-    rather_after: tuple[str, ...] = ()
+    after_if_possible: tuple[str, ...] = ()
     fixes: Mapping[str, str] = {}
     finds: Mapping[str, str] = {}
     reads_whole: bool = False

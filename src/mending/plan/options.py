@@ -296,7 +296,7 @@ def _rather_after(step: Step, needs: Needs) -> list[str]:
     elif step.strains and step.fixes:
         first += [other for other, _ in needs.urgent]
     steps = needs.pack.steps
-    own = [name for name in step.rather_after if not _there(steps[name], needs.situation)]
+    own = [name for name in step.after_if_possible if not _there(steps[name], needs.situation)]
     return [*own, *first]
 
 

@@ -247,7 +247,7 @@ def _trace_items(pack: Pack, causes: list[Cause], evidence: Evidence) -> list[It
 
 def _clean(pack: Pack, cause: Cause) -> float:
     """P(the phase of a cause looks sound | it is the cause)."""
-    return pack.chance(cause.hidden) if cause.hidden else CLEAN_IF_THERE
+    return pack.chance(cause.missed_by_trace) if cause.missed_by_trace else CLEAN_IF_THERE
 
 
 def _clue_item(pack: Pack, causes: list[Cause], clue: Finding) -> Item:

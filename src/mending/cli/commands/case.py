@@ -1,6 +1,6 @@
 """`mending open CASE`"""
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from pathlib import Path
 from typing import TextIO
 
@@ -26,7 +26,7 @@ from mending.cli.asking import confirmed
 from mending.cli.config import base_codes, base_pack, interactive, load_config, this_host
 from mending.cli.options import attach_and_read
 from mending.cli.output import note
-from mending.cli.show.cases import show_case, show_cases, show_signs, show_statement
+from mending.cli.show.cases import SignResult, show_case, show_cases, show_signs, show_statement
 from mending.cli.show.reasoning import question_pays, show_question
 from mending.cli.show.tables import emit, say, text
 from mending.knowledge import Pack, Sign
@@ -99,7 +99,9 @@ def _take_in(
     answered until then.
     """
     answered, told = dict(facts), dict(notes)
-    open_facts = [fact for fact in pack.facts.values() if fact.take_in and fact.id not in facts]
+    open_facts = [
+        fact for fact in pack.facts.values() if fact.asked_at_open and fact.id not in facts
+    ]
     open_notes = [name for name in FIRST_WORDS if name not in notes]
     number = 0
     while number < len(open_facts) + len(open_notes):
@@ -256,8 +258,26 @@ def _answer(known: Case, pack: Pack, question: QuestionResult) -> None:
 class SignsResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="signs/1"):
     """Everything that can be seen, and everything that can be known beforehand, by id."""
 
-    signs: Mapping[str, Sign]
-    facts: Mapping[str, Sign]
+    signs: Mapping[str, SignResult]
+    facts: Mapping[str, SignResult]
+
+
+def _signs_result(signs: Iterable[Sign], facts: Iterable[Sign]) -> SignsResult:
+    return SignsResult(signs=_sign_results(signs), facts=_sign_results(facts))
+
+
+def _sign_results(signs: Iterable[Sign]) -> dict[str, SignResult]:
+    found = {}
+    for sign in signs:
+        values = msgspec.structs.asdict(sign)
+        for name, called in _CALLED.items():
+            values[called] = values.pop(name)
+        found[sign.id] = SignResult(**values)
+    return found
+
+
+_CALLED = {"asked_at_open": "take_in", "call_order": "first", "not_asked_if": "pointless"}
+"""Fields of a sign that packs call otherwise than the document, whose names stay."""
 
 
 @click.command("signs")
@@ -271,7 +291,7 @@ def signs_command(about: str | None, facts: bool, as_json: bool) -> None:
     telling first.
     """
     pack = base_pack()
-    result = SignsResult(signs=pack.signs, facts=pack.facts)
+    result = _signs_result(pack.signs.values(), pack.facts.values())
     if about is not None:
         result = _about(about, pack)
     listed = result.facts if facts else result.signs
@@ -285,11 +305,12 @@ def _about(about: str, pack: Pack) -> SignsResult:
         from mending.case import load_case, open_questions  # noqa: PLC0415 - lazy: for a case
 
         asked = open_questions(load_case(Path(about)).state, pack)
-        return SignsResult(signs={sign.id: sign for sign in asked}, facts={})
+        return _signs_result(asked, ())
     word = about.lower()
-    found = SignsResult(
-        signs={name: sign for name, sign in pack.signs.items() if _speaks_of(sign, word)},
-        facts={name: fact for name, fact in pack.facts.items() if _speaks_of(fact, word)},
+    signs, facts = pack.signs.values(), pack.facts.values()
+    found = _signs_result(
+        [sign for sign in signs if _speaks_of(sign, word)],
+        [fact for fact in facts if _speaks_of(fact, word)],
     )
     if not (found.signs or found.facts):
         raise UsageError(f"No sign or fact speaks of {about!r}.", "See all: mending signs")

@@ -30,7 +30,7 @@ from mending.cli.help_topics import TOPICS
 from mending.cli.output import confirmed, note
 from mending.cli.show.cases import show_how_to, show_own_card
 from mending.cli.show.tables import emit, indented, rows, say, text, title
-from mending.knowledge import BASE_FOLDER, PLACES, Pack, how_to
+from mending.knowledge import BASE_FOLDER, PLACES, Pack, how_to, old_names
 from mending.model import InputError, UsageError
 
 
@@ -105,6 +105,9 @@ def packs_command(ctx: click.Context, folder: str, as_json: bool) -> None:
         raise InputError(f"There is no folder {folder}.")
     result = packs_result(BASE_FOLDER, own_packs(), list_cases(Path(folder)))
     emit(result, as_json, _packs_show)
+    for pack in result.packs:
+        for says in old_names(Path(pack.folder)) if pack.folder and not pack.fault else ():
+            note(says, err=True)
     if any(pack.fault for pack in result.packs):
         ctx.exit(InputError.exit_status)
 

@@ -1,14 +1,16 @@
 """Cases as a person reads them."""
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 
+import msgspec
 from rich.console import Group, RenderableType
 
 from mending.case import CaseResult, CasesResult
 from mending.case.guide import NOTES, Prompt, PromptKind, StepCard
 from mending.cli.show.tables import indented, minute, plain_id, rows, text, title
-from mending.knowledge import CASE, HowTo, Sign
-from mending.model import Risk
+from mending.knowledge import CASE, Answer, HowTo
+from mending.knowledge.steps import Need
+from mending.model import Phase, Risk
 from mending.reason import ROLES, Statement, VolumesResult, size_words
 
 _MOST_WORDS, _MOST_LEFT = 240, 6
@@ -214,7 +216,31 @@ def show_volumes(result: VolumesResult, named: str = CASE) -> RenderableType:
 # Signs and their answers as a person reads them.
 
 
-def show_signs(signs: Iterable[Sign], by_heading: bool = False) -> RenderableType:
+class SignResult(msgspec.Struct, frozen=True, kw_only=True):
+    """Something that a person can see, try or know, under the names of this document.
+
+    Attributes:
+        take_in: whether `open` asks it.
+        first: its place among the questions that a call begins with; 0: none.
+        pointless: it is not asked once one of these signs or facts has one of these answers.
+    """
+
+    id: str
+    asks: str
+    answers: Mapping[str, Answer]
+    about: str
+    minutes: float
+    take_in: bool
+    first: int
+    explains: str
+    thing: str
+    group: str
+    supply: str
+    pointless: Mapping[str, Need]
+    until: Phase | None
+
+
+def show_signs(signs: Iterable[SignResult], by_heading: bool = False) -> RenderableType:
     """Every sign with its answers; under what they are about, where that is wanted."""
     parts: list[RenderableType] = []
     heading = ""
