@@ -14,7 +14,7 @@ from pathlib import Path
 
 from benchmarks.made_up import MadeUp
 from mending.app.conversation import WRITE, Guide
-from mending.app.targets import Host
+from mending.app.host import Host
 from mending.case import Case, open_case, saw
 from mending.case.guide import Prompt, PromptKind, parse
 from mending.knowledge import SOMETHING_ELSE, Pack, ReportKind, base_codes, base_pack

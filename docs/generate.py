@@ -25,7 +25,7 @@ from mending.boot.chain import Trace
 from mending.boot.rehearse import RehearsalResult
 from mending.case import CaseResult, CasesResult
 from mending.cli import program
-from mending.cli.commands.case import SignsResult
+from mending.cli.commands.lists import SignsResult
 from mending.cli.config import ConfigResult
 from mending.cli.help_topics import TOPICS
 from mending.cli.output import ErrorResult

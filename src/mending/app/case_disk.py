@@ -13,7 +13,7 @@ from pathlib import Path
 
 import msgspec
 
-from mending.app.targets import Host
+from mending.app.host import Host
 from mending.case import FURTHER_DISK, Case, DiskKnown, add_evidence
 from mending.case.events import Added, Outside, refuse_elsewhere, was_attached_here
 from mending.disk.layout import identifier_ranges, survey

@@ -6,8 +6,9 @@ from typing import TypeVar
 
 import msgspec
 
+from mending.app.host import Host
 from mending.app.mending import carry_out_repair, plan_repair
-from mending.app.targets import Host, NamedTarget
+from mending.app.targets import NamedTarget
 from mending.case import Case, CaseResult, listed, listened, load_case, saw, tried
 from mending.case.guide import (
     Prompt,

@@ -6,8 +6,9 @@ from pathlib import Path
 import msgspec
 
 from mending.app.evidence import attach, holds_records, read_case, read_crashes, start_case
+from mending.app.host import Host
 from mending.app.mending import carry_out_repair, plan_repair
-from mending.app.targets import Host, NamedTarget
+from mending.app.targets import NamedTarget
 from mending.boot.chain import Trace
 from mending.case import Case, causes_of, crash_files, load_case, plan_of, saw, started, tried
 from mending.crash.results import CrashesResult

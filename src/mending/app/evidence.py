@@ -7,7 +7,8 @@ import msgspec
 
 from mending.app.case_disk import disk_known, settle_disk, vouched_disk
 from mending.app.healthy import losses
-from mending.app.targets import Host, NamedTarget, crashes_or_told, within_bounds
+from mending.app.host import Host
+from mending.app.targets import NamedTarget, crashes_or_told, within_bounds
 from mending.app.tracing import trace
 from mending.boot.trace import open_environment
 from mending.case import (

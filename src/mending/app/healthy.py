@@ -5,7 +5,8 @@ from pathlib import Path
 
 import msgspec
 
-from mending.app.targets import Host, NamedTarget
+from mending.app.host import Host
+from mending.app.targets import NamedTarget
 from mending.boot.chain import Trace
 from mending.boot.trace import open_environment, trace_environment
 from mending.disk.files import FilesUnavailableError, open_files, open_tree

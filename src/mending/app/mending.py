@@ -6,7 +6,8 @@ from pathlib import Path
 import msgspec
 
 from mending.app.case_disk import identity_now
-from mending.app.targets import Host, NamedTarget
+from mending.app.host import Host
+from mending.app.targets import NamedTarget
 from mending.app.tracing import offers_in
 from mending.boot.trace import open_environment, trace_environment
 from mending.case import crash_files, mended, put_back

@@ -9,8 +9,8 @@ import msgspec
 
 from mending.app.case_disk import vouched_disk
 from mending.app.evidence import read_crashes
+from mending.app.host import Host
 from mending.app.mending import points_result
-from mending.app.targets import Host
 from mending.case import Case, cards_of, case_result, causes_of, crash_files, plan_of, work
 from mending.case.events import Rehearsed
 from mending.case.folder import GONE, without_private

@@ -8,7 +8,8 @@ from typing import TYPE_CHECKING, Protocol
 
 import msgspec
 
-from mending.app.targets import Host, NamedTarget, traced_or_told, within_bounds
+from mending.app.host import Host
+from mending.app.targets import NamedTarget, traced_or_told, within_bounds
 from mending.boot.chain import BootEnvironment, Trace
 from mending.boot.trace import open_environment, trace_environment
 from mending.disk.layout import volume_at

@@ -16,7 +16,7 @@ import msgspec
 import platformdirs
 
 from mending import knowledge
-from mending.app.targets import Host
+from mending.app.host import Host
 from mending.cli.output import confirmed, note
 from mending.model import InputError
 from mending.source import open_plain

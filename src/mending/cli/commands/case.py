@@ -1,37 +1,29 @@
-"""`mending open CASE`"""
+"""What is recorded into a case: `open`, `add`, `saw`."""
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 from pathlib import Path
 from typing import TextIO
 
 import click
-import msgspec
 
-from mending.app.conversation import understand_notes
-from mending.app.evidence import start_case
+from mending.app.conversation import hear_file, understand_notes
+from mending.app.evidence import attach, holds_records, read_case, start_case
+from mending.app.host import Host
 from mending.case import (
     Case,
     case_result,
-    cases_result,
     check_new_name,
-    learn,
-    list_cases,
     load_case,
-    question_of,
-    saw,
 )
 from mending.case.guide import FIRST_WORDS
 from mending.cli import asking, options
 from mending.cli.asking import confirmed
 from mending.cli.config import base_codes, base_pack, interactive, load_config, this_host
-from mending.cli.options import attach_and_read
 from mending.cli.output import note
-from mending.cli.show.cases import SignResult, show_case, show_cases, show_signs, show_statement
-from mending.cli.show.reasoning import question_pays, show_question
-from mending.cli.show.tables import emit, say, text
-from mending.knowledge import Pack, Sign
-from mending.model import InputError, UsageError
-from mending.plan import QuestionResult
+from mending.cli.show.cases import show_case, show_statement
+from mending.cli.show.tables import emit, say
+from mending.knowledge import Pack
+from mending.model import UsageError
 
 _NOTES = ("screen", "since", "changed")
 
@@ -139,7 +131,7 @@ def add_command(
     """Attach evidence to a case; the kind is told by the content. A disk is traced at once."""
     grown, host = load_case(Path(case)), this_host()
     for file in files:
-        grown = attach_and_read(grown, file, host, as_disk, beside)
+        grown = _attach_and_read(grown, file, host, as_disk, beside)
     emit(case_result(grown, base_pack()), as_json, show_case)
 
 
@@ -220,118 +212,29 @@ def saw_command(
     emit(case_result(grown, pack), as_json, lambda case: show_recorded(case, what))
 
 
-# `mending ask CASE`
+# Evidence attached and read, where an extra that is missing is told and not the end.
 
 
-@click.command("ask")
-@options.case_argument
-@options.as_json
-def ask_command(case: str, as_json: bool) -> None:
-    """Ask the most telling question next. On a terminal the answer is recorded at once."""
-    pack, known = base_pack(), load_case(Path(case))
-    question = question_of(known.state, pack)
-    if question.sign is None or as_json or not interactive():
-        emit(question, as_json, lambda question: show_question(question, case))
-        return
-    say(text(question_pays(question), "soft"))
-    try:
-        _answer(known, pack, question)
-    except (asking.GoBackError, asking.NoMoreError):
-        note("Nothing was recorded.")
-
-
-def _answer(known: Case, pack: Pack, question: QuestionResult) -> None:
-    """Ask, and record the answer."""
-    assert question.sign is not None
-    if question.sign in pack.facts:
-        answer = asking.choose_answer(pack.facts[question.sign])
-        learn(known, pack, this_host().hand, {question.sign: answer}, {})
-    else:
-        answer = asking.choose_answer(pack.signs[question.sign])
-        saw(known, pack, this_host().hand, {question.sign: answer})
-    note(f"Recorded: {question.sign}={answer}")
-
-
-# `mending signs [WORD|CASE]`
-
-
-class SignsResult(msgspec.Struct, frozen=True, kw_only=True, tag_field="mending", tag="signs/1"):
-    """Everything that can be seen, and everything that can be known beforehand, by id."""
-
-    signs: Mapping[str, SignResult]
-    facts: Mapping[str, SignResult]
-
-
-def _signs_result(signs: Iterable[Sign], facts: Iterable[Sign]) -> SignsResult:
-    return SignsResult(signs=_sign_results(signs), facts=_sign_results(facts))
-
-
-def _sign_results(signs: Iterable[Sign]) -> dict[str, SignResult]:
-    found = {}
-    for sign in signs:
-        values = msgspec.structs.asdict(sign)
-        for name, called in _CALLED.items():
-            values[called] = values.pop(name)
-        found[sign.id] = SignResult(**values)
-    return found
-
-
-_CALLED = {"asked_at_open": "take_in", "call_order": "first", "not_asked_if": "pointless"}
-"""Fields of a sign that packs call otherwise than the document, whose names stay."""
-
-
-@click.command("signs")
-@click.argument("about", metavar="[WORD|CASE]", required=False)
-@click.option("--facts", is_flag=True, help="List the facts that `open --fact` takes instead.")
-@options.as_json
-def signs_command(about: str | None, facts: bool, as_json: bool) -> None:
-    """List what can be seen or tried at a PC, and the answers that `saw` takes.
-
-    With a word: those that speak of it. With a case: those that are still worth asking, the most
-    telling first.
+def _attach_and_read(
+    case: Case, path: str, host: Host, as_disk: bool = False, beside: bool = False
+) -> Case:
+    """Attach a file; what may tell of crashes is read. The addition counts even where an extra is
+    missing: then what it would take is said.
     """
-    pack = base_pack()
-    result = _signs_result(pack.signs.values(), pack.facts.values())
-    if about is not None:
-        result = _about(about, pack)
-    listed = result.facts if facts else result.signs
-    if about is not None and not (result.signs if facts else listed):
-        listed = result.facts  # a word that only facts speak of
-    emit(result, as_json, lambda _: show_signs(listed.values(), by_heading=about is None))
-
-
-def _about(about: str, pack: Pack) -> SignsResult:
-    if Path(about).is_dir():
-        from mending.case import load_case, open_questions  # noqa: PLC0415 - lazy: for a case
-
-        asked = open_questions(load_case(Path(about)).state, pack)
-        return _signs_result(asked, ())
-    word = about.lower()
-    signs, facts = pack.signs.values(), pack.facts.values()
-    found = _signs_result(
-        [sign for sign in signs if _speaks_of(sign, word)],
-        [fact for fact in facts if _speaks_of(fact, word)],
-    )
-    if not (found.signs or found.facts):
-        raise UsageError(f"No sign or fact speaks of {about!r}.", "See all: mending signs")
-    return found
-
-
-def _speaks_of(sign: Sign, word: str) -> bool:
-    texts = [sign.id, sign.asks]
-    for answer in sign.answers.values():
-        texts += [answer.says, *answer.words]
-    return any(word in text.lower() for text in texts)
-
-
-# `mending cases [FOLDER]`
-
-
-@click.command("cases")
-@click.argument("folder", default=".")
-@options.as_json
-def cases_command(folder: str, as_json: bool) -> None:
-    """List the cases that lie in FOLDER (here, unless named)."""
-    if not Path(folder).is_dir():
-        raise InputError(f"There is no folder {folder}.")
-    emit(cases_result(list_cases(Path(folder)), base_pack()), as_json, show_cases)
+    grown = attach(case, path, host, as_disk, beside)
+    if any(each.sort == "other" for each in grown.state.evidence[len(case.state.evidence) :]):
+        note(
+            f"{path} is kept with the case, but what it is was not recognised: nothing was read"
+            " from it.",
+            err=True,
+        )
+    if not holds_records(grown):
+        return grown
+    try:
+        known = read_case(grown, host)
+        if known.state.clues != case.state.clues:
+            return known
+        return hear_file(known, base_pack(), base_codes(), host)
+    except UsageError as error:
+        note(f"Attached, but not read yet. {error} {error.hint}", err=True)
+        return grown

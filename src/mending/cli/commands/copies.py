@@ -1,4 +1,4 @@
-"""`mending copy DRIVE IMAGE`, `mending copy IMAGE --verify`"""
+"""Copies taken and compared: `copy`, `compare`, `keep`."""
 
 from pathlib import Path
 
@@ -8,7 +8,7 @@ from mending.app.healthy import compare, keep
 from mending.app.targets import NamedTarget
 from mending.cli import options
 from mending.cli.config import this_host
-from mending.cli.output import bar, worded_bar
+from mending.cli.progress import bar, worded_bar
 from mending.cli.show.copies import show_compare, show_copy, show_copy_check, show_keep
 from mending.cli.show.tables import emit
 from mending.disk.locked import GivenKey

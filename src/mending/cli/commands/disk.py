@@ -1,4 +1,4 @@
-"""`mending trace TARGET`"""
+"""A disk looked at: `trace`, `search`, `files`, `rehearse`."""
 
 from pathlib import Path
 
@@ -9,8 +9,7 @@ from mending.app.tracing import rehearse, search_target, trace
 from mending.cli import options
 from mending.cli.config import base_pack, this_host
 from mending.cli.figures import draw, wanted_figure
-from mending.cli.options import reading_shown
-from mending.cli.output import bar
+from mending.cli.progress import bar, reading_shown
 from mending.cli.show.tables import emit, named_target
 from mending.cli.show.traces import show_files, show_rehearsal, show_search, show_trace
 from mending.disk.locked import GivenKey

@@ -1,4 +1,4 @@
-"""`mending crashes TARGET`"""
+"""Records of crashes read, and gathered to be sent: `crashes`, `gather`."""
 
 from pathlib import Path
 
@@ -12,7 +12,7 @@ from mending.case import is_case, load_case
 from mending.cli import options
 from mending.cli.config import this_host
 from mending.cli.figures import draw_history, wanted_figure
-from mending.cli.output import bar
+from mending.cli.progress import bar
 from mending.cli.show.crashes import show_crashes
 from mending.cli.show.tables import emit, indented, rows, size, text, title
 from mending.disk.locked import GivenKey

@@ -1,4 +1,4 @@
-"""`mending mend TARGET [REPAIR]`"""
+"""A disk mended, and that taken back: `mend`, `undo`."""
 
 import contextlib
 import os
@@ -24,7 +24,8 @@ from mending.app.targets import NamedTarget
 from mending.cli import options
 from mending.cli.config import interactive, this_host
 from mending.cli.figures import draw, wanted_figure
-from mending.cli.output import bar, confirmed, note
+from mending.cli.output import confirmed, note
+from mending.cli.progress import bar
 from mending.cli.show.repairs import maps_of, show_mend, show_mend_all, show_points
 from mending.cli.show.tables import emit, say
 from mending.disk.healthy import HealthyCopy, load_copy

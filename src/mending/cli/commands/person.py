@@ -1,4 +1,4 @@
-"""`mending config`"""
+"""The program itself and its knowledge: `config`, `complete`, `packs`, `help`, `card`."""
 
 from pathlib import Path
 

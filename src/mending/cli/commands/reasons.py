@@ -1,27 +1,79 @@
-"""`mending causes CASE`"""
+"""What follows from a case: the next question (`ask`), `causes`, `plan`."""
 
 from pathlib import Path
 
 import click
 import msgspec
 
-from mending.app.reporting import (
-    FORMATS,
-    READERS,
-    Wish,
-    make_report,
-    report_form,
-    settle_report,
-    write_report,
+from mending.case import (
+    Case,
+    cards_of,
+    causes_of,
+    learn,
+    load_case,
+    plan_of,
+    question_of,
+    saw,
+    why_of,
 )
-from mending.case import cards_of, causes_of, load_case, plan_of, why_of
 from mending.case.reasoning import turns
-from mending.cli import options
-from mending.cli.config import CARES, base_pack, load_config, this_host, zone_of
+from mending.cli import asking, options
+from mending.cli.config import (
+    CARES,
+    base_pack,
+    interactive,
+    load_config,
+    this_host,
+)
 from mending.cli.figures import draw_beliefs, draw_minutes, wanted_figure
-from mending.cli.output import put
-from mending.cli.show.reasoning import show_causes, show_plan, show_why
-from mending.cli.show.tables import emit, text
+from mending.cli.output import note
+from mending.cli.show.reasoning import (
+    question_pays,
+    show_causes,
+    show_plan,
+    show_question,
+    show_why,
+)
+from mending.cli.show.tables import emit, say, text
+from mending.knowledge import Pack
+from mending.plan import QuestionResult
+
+_NOTES = ("screen", "since", "changed")
+
+
+# `mending ask CASE`
+
+
+@click.command("ask")
+@options.case_argument
+@options.as_json
+def ask_command(case: str, as_json: bool) -> None:
+    """Ask the most telling question next. On a terminal the answer is recorded at once."""
+    pack, known = base_pack(), load_case(Path(case))
+    question = question_of(known.state, pack)
+    if question.sign is None or as_json or not interactive():
+        emit(question, as_json, lambda question: show_question(question, case))
+        return
+    say(text(question_pays(question), "soft"))
+    try:
+        _answer(known, pack, question)
+    except (asking.GoBackError, asking.NoMoreError):
+        note("Nothing was recorded.")
+
+
+def _answer(known: Case, pack: Pack, question: QuestionResult) -> None:
+    """Ask, and record the answer."""
+    assert question.sign is not None
+    if question.sign in pack.facts:
+        answer = asking.choose_answer(pack.facts[question.sign])
+        learn(known, pack, this_host().hand, {question.sign: answer}, {})
+    else:
+        answer = asking.choose_answer(pack.signs[question.sign])
+        saw(known, pack, this_host().hand, {question.sign: answer})
+    note(f"Recorded: {question.sign}={answer}")
+
+
+# `mending causes CASE`
 
 
 @click.command("causes")
@@ -97,70 +149,3 @@ def plan_command(
         cards = cards_of(known.state, base_pack(), asked)
         result = msgspec.structs.replace(result, cards=cards)
     emit(result, as_json, lambda plan: show_plan(plan, case, everything))
-
-
-# `mending report CASE -o FILE`
-
-
-_TERMINAL = "-"
-
-
-@click.command("report")
-@options.case_argument
-@options.output(
-    "The file to write; a report of the same case is replaced. Without it, or -: the terminal.",
-    None,
-)
-@click.option(
-    "--for",
-    "reader",
-    type=click.Choice(READERS),
-    default=READERS[0],
-    show_default=True,
-    help="Who reads it: the next technician (everything), the user, or the maker's support.",
-)
-@click.option(
-    "--format",
-    "form",
-    type=click.Choice(FORMATS),
-    help="HTML in one file, Markdown, or JSON; by the file's ending where it is not said.",
-)
-@click.option(
-    "--redact",
-    is_flag=True,
-    help="Take out names, serial numbers, paths of users, names of machines, and all own words.",
-)
-@click.option(
-    "--steps", is_flag=True, help="Only how the steps of the plan are done: to print or to send."
-)
-@options.as_json
-def report_command(
-    case: str,
-    output: str | None,
-    force: bool,
-    reader: str,
-    form: str | None,
-    redact: bool,
-    steps: bool,
-    as_json: bool,
-) -> None:
-    """Write a case down, to be handed on: the disk as found and as it is now, evidence, causes,
-    what was tried, what comes next. Without -o it goes to the terminal, as Markdown.
-    """
-    known, host, pack = load_case(Path(case)), this_host(), base_pack()
-    zone = zone_of(load_config())
-    if output in {None, _TERMINAL}:
-        shown = form or ("json" if as_json else "md")
-        wish = Wish(reader=reader, form=shown, redact=redact, steps=steps, zone=zone)
-        put(make_report(known, pack, host, wish))
-        return
-    assert output is not None
-    form = report_form(output, form)
-    wish = Wish(reader=reader, form=form, redact=redact, steps=steps, zone=zone)
-    result = write_report(known, pack, settle_report(known, output, host, force), host, wish)
-    told = ", redacted" if result.redacted else ""
-    emit(
-        result,
-        as_json,
-        lambda page: text(f"Written for the {page.reader}{told}: {page.file} ({page.bytes} bytes)"),
-    )

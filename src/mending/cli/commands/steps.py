@@ -1,4 +1,4 @@
-"""`mending tried CASE STEP REPORT`"""
+"""What was done: `tried`, `started`, `close`."""
 
 from collections.abc import Mapping, Sequence
 from pathlib import Path
