@@ -42,7 +42,7 @@ PROJECT = Path(__file__).parents[1]
 FOUND, KEPT, REAL = (PROJECT / "build/corpus" / name for name in ("found", "kept", "real"))
 """What the fuzzer found, what the repository keeps, and real things, which are not kept in it."""
 CORPUS = Path(__file__).with_name("corpus.zip")
-PIECE, KEY, MOST = 4096, 2, 6
+PIECE, KEY, MOST = 4096, 3, 6
 """Bytes of a seed behind its head, of the name of a reader before it; pieces of one kind."""
 MOST_OF_FILE, LEAST_TEXT, MOST_TRACED = 1 << 18, 24, 400
 """Bytes of a file, of the shortest text, and seeds of one reader whose lines are looked at."""
