@@ -83,7 +83,7 @@ class Touched(unittest.TestCase):
         with replaced(
             journal,
             _later=lambda *_: [later],
-            fault_of=lambda known, _target, changes: (known, changes),
+            fault_of=lambda known, _target, changes: (known, changes, False),
         ):
             known, changes = journal.Journal._fault(None, point, None, [])
         self.assertEqual(known, "known")
@@ -453,15 +453,16 @@ class Drivers(unittest.TestCase):
         kind = services._FAULTS[0]
         mine = SimpleNamespace(where=SimpleNamespace(path="/ferry/PIER.sys"), says="")
         other = SimpleNamespace(where=SimpleNamespace(path="/ferry/quay.sys"), says="")
-        lost = SimpleNamespace(
-            where=SimpleNamespace(path=None), says="The filter Pier has no entry."
-        )
+        lost, unlisted = "the filter Pier is lost", "the filter Pier is lost elsewhere"
         request = SimpleNamespace(
-            found=lambda *ids: (mine, other) if kind in ids else (lost, other)
+            found=lambda *ids: (mine, other) if kind in ids else (),
+            trace=SimpleNamespace(findings=(mine, other, lost)),
         )
         known = {"pier": SimpleNamespace(path="/Ferry/pier.sys")}
-        self.assertEqual(list(services._answered(request, known, ["pier"])), [mine, lost])
-        self.assertEqual(list(services._answered(request, {}, ["quay"])), [])
+        filters = [("Pier", lost), ("Pier", unlisted), ("Rail", lost)]
+        with replaced(services, lost_filters=lambda *_: filters):
+            self.assertEqual(list(services._answered(request, None, known, ["pier"])), [mine, lost])
+            self.assertEqual(list(services._answered(request, None, {}, ["quay"])), [])
 
     def started(self, program):
         written = []

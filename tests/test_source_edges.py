@@ -143,9 +143,9 @@ class Opened(InFolder):
             (disk / "wwid").unlink()
             self.assertEqual(busy_module.device_serial("/dev/sdq"), "")
             identity = bytes(20) + b"SKERRIVANE-0042     " + bytes(472)
-            with mock.patch.object(busy_module.fcntl, "ioctl", return_value=identity):
+            with mock.patch("fcntl.ioctl", return_value=identity):
                 self.assertEqual(busy_module.device_serial("/dev/sdq", 3), "SKERRIVANE-0042")
-            with mock.patch.object(busy_module.fcntl, "ioctl", side_effect=OSError):
+            with mock.patch("fcntl.ioctl", side_effect=OSError):
                 self.assertEqual(busy_module.device_serial("/dev/sdq", 3), "")
             (disk / "device" / "vpd_pg80").write_bytes(b"\0\x80\0\x08  GANG-1trailing")
             self.assertEqual(busy_module.device_serial("/dev/sdq1"), "GANG-1")
@@ -165,7 +165,7 @@ class Opened(InFolder):
                 asked.status = status
                 return 0
 
-            return mock.patch.object(busy_module.fcntl, "ioctl", ioctl)
+            return mock.patch("fcntl.ioctl", ioctl)
 
         for answer, status, serial in (
             (b"\0\x80\0\x0b  PIER-0007", 0, "PIER-0007"),

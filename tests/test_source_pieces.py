@@ -267,7 +267,7 @@ class Machines(InFolder):
     def test_the_serial_number_stands_in_its_own_words(self):
         identity = bytearray(b"#" * 512)
         identity[20:40] = b"  TIDE-0042".ljust(20)
-        with mock.patch.object(busy_module.fcntl, "ioctl", return_value=bytes(identity)):
+        with mock.patch("fcntl.ioctl", return_value=bytes(identity)):
             self.assertEqual(busy_module.device_serial("/dev/none-such", 3), "TIDE-0042")
 
     def test_an_image_is_asked_for_no_serial_number(self):
