@@ -33,7 +33,6 @@ from mending.source.stitched import OverlaidSource
 
 if TYPE_CHECKING:
     from mending.boot.rehearse import RehearsalResult
-    from mending.disk.locked import KeyRing
     from mending.repair.base import MendSettings
 
 
@@ -68,8 +67,6 @@ def trace(
     """
     keys = None
     if secret is not None:
-        from mending.disk.locked import KeyRing  # noqa: PLC0415 - lazy: few disks need it
-
         keep_no_memory()
         keys = KeyRing(secret)
 

@@ -19,7 +19,7 @@ COMMANDS = {
     "cases": ("lists", "list the cases in a folder"),
     "add": ("case", "attach a disk, an image or another piece of evidence to a case"),
     "signs": ("lists", "list what can be seen at a PC, and the answers"),
-    "saw": ("case", "record what was seen, or what somebody says of it"),
+    "saw": ("saw", "record what was seen, or what somebody says of it"),
     "ask": ("reasons", "ask the most telling question next"),
     "trace": ("disk", "which phase of starting fails, check by check, and why"),
     "code": ("code", "explain a stop code, a status code or a message on the screen"),

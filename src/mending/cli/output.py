@@ -2,7 +2,7 @@
 
 Whatever is in it may come from outside (the name of a file, a label, a log), so it is cleaned here:
 control characters never reach a terminal, and of names that are no UTF-8 the bytes are shown.
-Tables are cleaned by `show.console`, bars by `progress`, which use the same function.
+Tables are cleaned by `show.tables`, bars by `progress`, which use the same function.
 """
 
 import contextlib

@@ -1,4 +1,4 @@
-"""How bytes become values and words: layouts, windows, text, times, JSON, sums, units."""
+"""How bytes become values and words: layouts, views on bytes, text, times, JSON, sums, units."""
 
 import json
 import re

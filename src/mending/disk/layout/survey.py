@@ -104,7 +104,8 @@ def _refuse_what_is_no_disk(source: Source, record: Reading[mbr.MasterBootRecord
         or record.record.entries
     ):
         return
-    from mending.disk.content_kind import HEAD_BYTES, content_kind_of  # noqa: PLC0415 - lazy: disks have a table
+    # lazy: disks have a table
+    from mending.disk.content_kind import HEAD_BYTES, content_kind_of  # noqa: PLC0415
 
     if source.size % mbr.SIZE or content_kind_of(source.read(0, HEAD_BYTES).data) == "text":
         raise InputError(

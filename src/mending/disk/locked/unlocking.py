@@ -390,8 +390,6 @@ def _maps(source: Source, volume: Volume, head: FveHead) -> ChunkMaps | None:
     """
     if not head.maps:
         return None
-    from mending.formats import fve  # noqa: PLC0415 - few volumes have them
-
     for place in head.maps:
         start = volume.offset + place
         described = fve.read_description(source.read(start, fve.DESCRIPTION_BYTES).data)

@@ -263,7 +263,7 @@ def _text(data: bytes) -> str:
 # hash, a new option or a row that is cut off is covered, too.
 #
 # Layouts: passwd(5), shadow(5), gshadow(5), crypt(5), fstab(5), crypttab(5); the boot manager's
-# `password` commands (its manual, "Security"); cells of hives as in `formats/nt/hive_cells`.
+# `password` commands (its manual, "Security"); cells of hives as in `formats/hives`.
 
 
 Span = tuple[int, int]
